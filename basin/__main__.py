@@ -1,0 +1,203 @@
+"""The command line: schema, check, forecast, run, info, export."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import signal
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+from tqdm import tqdm
+
+from basin.cache import Cache, DamagedFrame, StageBusy, open_cache
+from basin.scene import Scene, SceneError, load_scene, scene_schema
+from basin.stages.assembly import SceneFiles, check_scene
+from basin.stages.export import export
+from basin.stages.forecast import forecast
+from basin.stages.run import STAGES, RunFailure, run
+
+BAD_SCENE = 2
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run one command; returns the exit code (0 well, 1 failed, 2 bad scene or arguments)."""
+    options = _parser().parse_args(arguments)
+    try:
+        return int(options.command(options))
+    except SceneError as error:
+        print(error, file=sys.stderr)
+        return BAD_SCENE
+    except (RunFailure, StageBusy, DamagedFrame, FileNotFoundError) as error:
+        print(error, file=sys.stderr)
+        return 1
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="python -m basin", description="Liquid simulation from a scene document.")
+    commands = parser.add_subparsers(required=True, metavar="command")
+
+    def command(name: str, action: object, text: str) -> argparse.ArgumentParser:
+        added = commands.add_parser(name, help=text, description=text)
+        added.set_defaults(command=action)
+        return added
+
+    command("schema", _schema, "Print the JSON schema of scene documents.")
+    check = command("check", _check, "Say what is wrong with a scene.")
+    check.add_argument("scene", type=Path)
+    cost = command("forecast", _forecast, "Say what a scene's liquid will cost.")
+    cost.add_argument("scene", type=Path)
+    cost.add_argument("--json", action="store_true")
+    cost.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
+    make = command("run", _run, "Make frames; goes on where an earlier run ended.")
+    make.add_argument("scene", type=Path)
+    make.add_argument("--to", type=Path, required=True, metavar="DIR")
+    make.add_argument("--stages", type=_stages, default=STAGES, help="comma-separated: liquid,surface")
+    make.add_argument("--frames", type=_span, metavar="A-B")
+    make.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
+    make.add_argument("--threads", type=int, metavar="N")
+    info = command("info", _info, "Say what a cache holds.")
+    info.add_argument("dir", type=Path)
+    info.add_argument("--json", action="store_true")
+    out = command("export", _export, "Leave frames as files of an open format.")
+    out.add_argument("dir", type=Path)
+    out.add_argument("--stage", choices=STAGES, default="surface")
+    out.add_argument("--format", choices=("obj", "ply"), default="obj")
+    out.add_argument("--to", type=Path, required=True, metavar="DIR")
+    out.add_argument("--frames", type=_span, metavar="A-B")
+    return parser
+
+
+def _span(text: str) -> tuple[int, int]:
+    low, _, high = text.partition("-")
+    if not low.isdigit() or (high and not high.isdigit()):
+        raise argparse.ArgumentTypeError(f"{text!r}: write frames as A-B, such as 1-48")
+    first, last = int(low), int(high or low)
+    if last < first:
+        raise argparse.ArgumentTypeError(f"{text}: runs backwards; write {last}-{first}")
+    return first, last
+
+
+def _stages(text: str) -> tuple[str, ...]:
+    names = tuple(text.split(","))
+    for name in names:
+        if name not in STAGES:
+            raise argparse.ArgumentTypeError(f"{name!r} is no stage; there are {' and '.join(STAGES)}")
+    return names
+
+
+def _schema(_options: argparse.Namespace) -> int:
+    print(json.dumps(scene_schema(), indent=1, sort_keys=True))
+    return 0
+
+
+def _checked(path: Path) -> tuple[Scene, SceneFiles]:
+    scene = load_scene(path)
+    files = SceneFiles(path.parent)
+    found = check_scene(scene, files)
+    for remark in found.remarks:
+        print(remark)
+    if found.problems:
+        raise SceneError(found.problems)
+    return scene, files
+
+
+def _check(options: argparse.Namespace) -> int:
+    scene, _files = _checked(options.scene)
+    print(
+        f"{scene.name}: {len(scene.elements)} elements, frames {scene.time.first} to {scene.time.last}, nothing wrong"
+    )
+    return 0
+
+
+def _forecast(options: argparse.Namespace) -> int:
+    scene, files = _checked(options.scene)
+    expected = forecast(scene, files, options.quality)
+    if options.json:
+        print(json.dumps({**asdict(expected), "fits": expected.fits}))
+        return 0
+    print(f"{scene.name}, {options.quality}: voxel {expected.voxel_size * 1000:.4g} mm")
+    print(f"  voxels     {expected.voxels:>14,}\n  particles  {expected.particles:>14,}")
+    print(f"  memory     {expected.memory / 1e9:>11.2f} GB\n  disk       {expected.disk / 1e9:>11.2f} GB")
+    if not expected.fits:
+        print(f"  {expected.refusal()}")
+    return 0
+
+
+def _run(options: argparse.Namespace) -> int:
+    scene, _files = _checked(options.scene)
+    stopping = False
+
+    def ask_to_stop(_signal: int, _frame: FrameType | None) -> None:
+        nonlocal stopping
+        stopping = True
+
+    before = [signal.signal(s, ask_to_stop) for s in (signal.SIGINT, signal.SIGTERM)]
+    first, last = options.frames or (scene.time.first, scene.time.last)
+    total = sum((last - (scene.time.first if s == "liquid" else first) + 1) for s in options.stages)
+    try:
+        with tqdm(total=total, unit="frame", dynamic_ncols=True) as bar:
+            for done in run(
+                scene,
+                options.scene.parent,
+                Cache(options.to),
+                stages=options.stages,
+                quality=options.quality,
+                frames=options.frames,
+                threads=options.threads,
+                stop=lambda: stopping,
+            ):
+                bar.set_description(f"{done.stage} {done.frame}")
+                shown = {k: int(done.readings[k]) for k in ("particles", "substeps", "triangles") if k in done.readings}
+                bar.set_postfix(shown)
+                bar.update()
+    finally:
+        for number, handler in zip((signal.SIGINT, signal.SIGTERM), before, strict=True):
+            signal.signal(number, handler)
+    if stopping:
+        print("stopped; whole frames are kept, the same command goes on from there", file=sys.stderr)
+        return 1
+    return 0
+
+
+def _info(options: argparse.Namespace) -> int:
+    cache = open_cache(options.dir)
+    found: dict[str, dict[str, Any]] = {}
+    for stage in STAGES:
+        store = cache.stage(stage)
+        records = sorted(store.records().values(), key=lambda r: r.frame)
+        if not records:
+            continue
+        damaged = [r.frame for r in records if not r.error and not store.verify(r)]
+        found[stage] = {
+            "frames": [r.frame for r in records if not r.error and r.frame not in damaged],
+            "damaged": damaged,
+            "failed": {str(r.frame): r.error for r in records if r.error},
+            "bytes": store.size(),
+            "seconds": sum(r.readings.get("seconds", 0.0) for r in records),
+        }
+    if options.json:
+        print(json.dumps(found))
+        return 0
+    for stage, facts in found.items():
+        frames: list[int] = facts["frames"]
+        span = f"{min(frames)} to {max(frames)}" if frames else "none"
+        print(f"{stage}: {len(frames)} frames ({span}), {facts['bytes'] / 1e6:.1f} MB, {facts['seconds']:.1f} s")
+        if facts["damaged"]:
+            print(f"  damaged, to be made again: {facts['damaged']}")
+    if not found:
+        print("nothing is cached here")
+    return 0
+
+
+def _export(options: argparse.Namespace) -> int:
+    for path in export(open_cache(options.dir), options.stage, options.format, options.to, options.frames):
+        print(path)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

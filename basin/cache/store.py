@@ -1,0 +1,229 @@
+"""A folder per stage, a file per frame, a journal of what was written.
+
+A frame is an uncompressed NumPy ``.npz`` (a zip of ``.npy`` arrays, each with a CRC-32 that readers
+check). It is written under a temporary name, flushed, renamed, and then entered into the stage's
+``manifest.jsonl``: the last line about a frame counts, and a last line cut short is ignored. See
+docs/cache-format.md.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import zipfile
+import zlib
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+FORMAT = "zinc-cache/1"
+KEEP_STATES = 2
+KEEP_EVERY = 12
+
+
+class DamagedFrame(RuntimeError):
+    """A frame or state file that is missing, cut short or changed."""
+
+
+class StageBusy(RuntimeError):
+    """Somebody else is writing this stage."""
+
+
+@dataclass(frozen=True)
+class FrameRecord:
+    """What the manifest says of one frame."""
+
+    frame: int
+    key: str
+    size: int = 0
+    crc: int = 0
+    readings: dict[str, float] = field(default_factory=dict)
+    error: str = ""
+
+
+class Frame(Mapping[str, np.ndarray]):
+    """Arrays of one frame by name, read when asked for."""
+
+    def __init__(self, path: Path):
+        try:
+            self._file = np.load(path, allow_pickle=False)
+        except (OSError, ValueError, zipfile.BadZipFile, EOFError) as error:
+            raise DamagedFrame(f"{path.name}: damaged or missing ({type(error).__name__})") from None
+        self._path = path
+
+    def __getitem__(self, name: str) -> np.ndarray:
+        try:
+            return np.asarray(self._file[name])
+        except (zipfile.BadZipFile, ValueError, EOFError, OSError, zlib.error) as error:
+            raise DamagedFrame(f"{self._path.name}: {name} is damaged ({type(error).__name__})") from None
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._file.files)
+
+    def __len__(self) -> int:
+        return len(self._file.files)
+
+
+class StageCache:
+    """Frames of one stage at one quality."""
+
+    def __init__(self, folder: Path):
+        self.folder = folder
+
+    def path(self, frame: int) -> Path:
+        """File of a frame."""
+        return self.folder / f"frame-{frame:06d}.npz"
+
+    def state_path(self, frame: int) -> Path:
+        """File of the restart state that belongs to a frame."""
+        return self.folder / f"state-{frame:06d}.npz"
+
+    def records(self) -> dict[int, FrameRecord]:
+        """Manifest entries by frame number."""
+        found: dict[int, FrameRecord] = {}
+        journal = self.folder / "manifest.jsonl"
+        if not journal.exists():
+            return found
+        for line in journal.read_text(encoding="utf-8").splitlines():
+            try:
+                entry = json.loads(line)
+            except ValueError:
+                continue  # cut short by a crash; the frame counts as missing
+            if "frame" in entry:
+                record = FrameRecord(**entry)
+                found[record.frame] = record
+        return found
+
+    def frame(self, number: int) -> Frame:
+        """Arrays of a frame; DamagedFrame if the file is not whole."""
+        return Frame(self.path(number))
+
+    def whole(self, record: FrameRecord) -> bool:
+        """Whether the file has the size that the manifest says (cheap; arrays carry CRCs)."""
+        try:
+            return self.path(record.frame).stat().st_size == record.size
+        except OSError:
+            return False
+
+    def verify(self, record: FrameRecord) -> bool:
+        """Whether every byte is as written."""
+        try:
+            return _crc(self.path(record.frame)) == (record.size, record.crc)
+        except OSError:
+            return False
+
+    def write(self, number: int, key: str, arrays: Mapping[str, np.ndarray], readings: dict[str, float]) -> FrameRecord:
+        """Put a frame safely on disk and enter it into the manifest."""
+        _write_npz(self.path(number), arrays)
+        size, crc = _crc(self.path(number))
+        record = FrameRecord(number, key, size, crc, readings)
+        self._enter(record)
+        return record
+
+    def write_failure(self, number: int, key: str, error: str) -> None:
+        """Enter that a frame could not be made, and why."""
+        self._enter(FrameRecord(number, key, error=error))
+
+    def write_state(self, number: int, key: str, arrays: Mapping[str, np.ndarray]) -> None:
+        """Write a restart state; keeps the newest two and every twelfth."""
+        _write_npz(self.state_path(number), {**arrays, "key": np.array(key)})
+        states = self.states()
+        for old in states[: -KEEP_STATES or None]:
+            if old % KEEP_EVERY:
+                self.state_path(old).unlink(missing_ok=True)
+
+    def states(self) -> list[int]:
+        """Frames with a restart state, ascending."""
+        return sorted(int(p.stem.split("-")[1]) for p in self.folder.glob("state-*.npz"))
+
+    def state(self, number: int) -> Frame:
+        """Arrays of a restart state."""
+        return Frame(self.state_path(number))
+
+    def delete(self) -> int:
+        """Remove all frames and states; returns the bytes freed."""
+        freed = 0
+        with self.locked():
+            for path in [*self.folder.glob("*.npz"), *self.folder.glob("*.tmp"), self.folder / "manifest.jsonl"]:
+                if path.exists():
+                    freed += path.stat().st_size
+                    path.unlink()
+        return freed
+
+    def size(self) -> int:
+        """Bytes on disk."""
+        return sum(p.stat().st_size for p in self.folder.glob("*.npz")) if self.folder.exists() else 0
+
+    @contextmanager
+    def locked(self) -> Iterator[None]:
+        """Hold the stage alone; StageBusy if a run or another program has it."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        with (self.folder / "lock").open("w") as file:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                raise StageBusy(f"{self.folder.name}: another run is writing this stage") from None
+            yield
+
+    def _enter(self, record: FrameRecord) -> None:
+        journal = self.folder / "manifest.jsonl"
+        entry = json.dumps(asdict(record), sort_keys=True)
+        with journal.open("a+b") as file:
+            file.seek(0, os.SEEK_END)
+            if file.tell():
+                file.seek(-1, os.SEEK_END)
+                if file.read(1) != b"\n":
+                    file.write(b"\n")  # a line cut short by a crash ends here
+            else:
+                file.write((json.dumps({"format": FORMAT}) + "\n").encode())
+            file.write((entry + "\n").encode())
+            file.flush()
+            os.fsync(file.fileno())
+
+
+@dataclass(frozen=True)
+class Cache:
+    """All stages of one take at one quality."""
+
+    folder: Path
+
+    def stage(self, name: str) -> StageCache:
+        """The cache of a stage, whether it has frames or not."""
+        return StageCache(self.folder / name)
+
+
+def open_cache(folder: str | Path) -> Cache:
+    """Open a cache folder for reading.
+
+    Raises
+    ------
+    FileNotFoundError
+        If the folder does not exist.
+    """
+    path = Path(folder)
+    if not path.is_dir():
+        raise FileNotFoundError(f"{folder}: no cache here")
+    return Cache(path)
+
+
+def _write_npz(path: Path, arrays: Mapping[str, np.ndarray]) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    temporary = path.with_suffix(".tmp")
+    with temporary.open("wb") as file:
+        np.savez(file, **arrays)  # type: ignore[arg-type]
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(temporary, path)
+
+
+def _crc(path: Path) -> tuple[int, int]:
+    size, crc = 0, 0
+    with path.open("rb") as file:
+        while block := file.read(1 << 22):
+            size += len(block)
+            crc = zlib.crc32(block, crc)
+    return size, crc

@@ -1,0 +1,5 @@
+"""Open formats in and out; conversions of unit and up axis happen here and nowhere else."""
+
+from basin.exchange.formats import MeshFileError, convert, read_mesh, write_obj, write_ply
+
+__all__ = ["MeshFileError", "convert", "read_mesh", "write_obj", "write_ply"]

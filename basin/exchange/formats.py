@@ -1,0 +1,124 @@
+"""OBJ, PLY and STL: read through trimesh and then checked, written by hand.
+
+Readers of these formats accept nearly anything; every count, index and number is checked here.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from basin.geometry.mesh import TriangleMesh, facing_out, welded
+
+METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
+LARGEST_FILE = 2_000_000_000
+MOST_TRIANGLES = 20_000_000
+
+
+class MeshFileError(ValueError):
+    """A file that is not a usable mesh; the message is a sentence for the artist."""
+
+
+def read_mesh(path: Path, unit: str = "m", up: str = "y") -> TriangleMesh:
+    """Read a mesh as metres, Y up, welded, with closed meshes facing outwards.
+
+    Raises
+    ------
+    MeshFileError
+        If the file is missing, no mesh, empty, truncated, or has numbers that are not finite.
+    """
+    kind = path.suffix.lower().lstrip(".")
+    if kind not in ("obj", "ply", "stl"):
+        raise MeshFileError(f"{path.name}: meshes are read from .obj, .ply and .stl files")
+    if not path.is_file():
+        raise MeshFileError(f"{path.name}: the file is not there")
+    if path.stat().st_size == 0:
+        raise MeshFileError(f"{path.name}: the file is empty")
+    if path.stat().st_size > LARGEST_FILE:
+        raise MeshFileError(f"{path.name}: larger than 2 GB; thin it out first")
+    if kind == "ply":
+        _check_ply_size(path)
+    try:
+        loaded: Any = trimesh.load(str(path), file_type=kind, process=False, force="mesh")
+        position = np.asarray(loaded.vertices, np.float64)
+        triangle = np.asarray(loaded.faces)
+    except (Exception, SystemExit):  # the readers raise anything at all on damaged input
+        raise MeshFileError(f"{path.name}: not a readable {kind.upper()} mesh") from None
+    if position.ndim != 2 or position.shape[-1] != 3 or triangle.ndim != 2 or triangle.shape[-1] != 3:
+        raise MeshFileError(f"{path.name}: holds no triangles")
+    if len(position) == 0 or len(triangle) == 0:
+        raise MeshFileError(f"{path.name}: holds no triangles")
+    if len(triangle) > MOST_TRIANGLES:
+        raise MeshFileError(f"{path.name}: {len(triangle):,} triangles; thin it to under {MOST_TRIANGLES:,}")
+    if triangle.min() < 0 or triangle.max() >= len(position):
+        raise MeshFileError(f"{path.name}: triangles name vertices that are not there; the file is damaged")
+    if not np.isfinite(position).all():
+        bad = int((~np.isfinite(position).all(axis=1)).sum())
+        raise MeshFileError(f"{path.name}: {bad} vertices are not finite numbers; mend them in the modelling program")
+    mesh = welded(TriangleMesh(position, triangle.astype(np.int32)))
+    if len(mesh.triangle) == 0:
+        raise MeshFileError(f"{path.name}: all triangles have collapsed to points or lines")
+    mesh = convert(mesh, unit, up)
+    return facing_out(mesh) if mesh.open_edges() == 0 else mesh
+
+
+def convert(mesh: TriangleMesh, unit: str, up: str) -> TriangleMesh:
+    """File units and axes to metres with Y up, by a turn (never a mirror)."""
+    position = mesh.position * METRES[unit]
+    if up == "z":
+        position = position[:, [0, 2, 1]] * np.array([1.0, 1.0, -1.0])
+    elif up == "x":
+        position = position[:, [1, 0, 2]] * np.array([-1.0, 1.0, 1.0])
+    return TriangleMesh(position, mesh.triangle)
+
+
+def _check_ply_size(path: Path) -> None:
+    """Compare the counts in a PLY header with the file's length before anything is allocated."""
+    with path.open("rb") as file:
+        head = file.read(65536)
+    if not head.startswith(b"ply"):
+        raise MeshFileError(f"{path.name}: not a readable PLY mesh")
+    end = head.find(b"end_header")
+    if end < 0:
+        raise MeshFileError(f"{path.name}: its PLY header has no end")
+    smallest = 0
+    for line in head[:end].decode("latin-1").splitlines():
+        words = line.split()
+        if len(words) == 3 and words[0] == "element":
+            if not words[2].isdigit():
+                raise MeshFileError(f"{path.name}: its PLY header counts {words[2]!r} of {words[1]!r}")
+            smallest += int(words[2])
+    if smallest > path.stat().st_size:
+        raise MeshFileError(f"{path.name}: shorter than its header says; the file is truncated")
+
+
+def write_ply(path: Path, position: np.ndarray, triangle: np.ndarray | None, velocity: np.ndarray | None) -> None:
+    """Binary little-endian PLY; velocities as properties vx, vy, vz in m/s per shot second."""
+    names = ["x", "y", "z"] + (["vx", "vy", "vz"] if velocity is not None else [])
+    columns = [position] if velocity is None else [position, velocity]
+    vertex = np.concatenate(columns, axis=1).astype("<f4")
+    lines = ["ply", "format binary_little_endian 1.0", "comment metres, Y up", f"element vertex {len(vertex)}"]
+    lines += [f"property float {n}" for n in names]
+    if triangle is not None:
+        lines += [f"element face {len(triangle)}", "property list uchar int vertex_indices"]
+    with path.open("wb") as file:
+        file.write(("\n".join([*lines, "end_header"]) + "\n").encode())
+        file.write(vertex.tobytes())
+        if triangle is not None:
+            face = np.empty(len(triangle), dtype=[("n", "u1"), ("v", "<i4", 3)])
+            face["n"], face["v"] = 3, triangle
+            file.write(face.tobytes())
+
+
+def write_obj(path: Path, position: np.ndarray, triangle: np.ndarray | None, velocity: np.ndarray | None) -> None:
+    """Wavefront OBJ in metres; velocities as `#v` comment lines, since OBJ has no place for them."""
+    with path.open("w", encoding="ascii", newline="\n") as file:
+        file.write("# metres, Y up; '#v' lines: velocity of each vertex, m/s\n")
+        np.savetxt(file, position, fmt="v %.7g %.7g %.7g")
+        if velocity is not None:
+            np.savetxt(file, velocity, fmt="#v %.6g %.6g %.6g")
+        if triangle is not None:
+            np.savetxt(file, triangle.astype(np.int64) + 1, fmt="f %d %d %d")

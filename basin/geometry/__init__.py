@@ -1,0 +1,1 @@
+"""Triangle meshes, primitives, poses and signed distances."""

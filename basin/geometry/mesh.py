@@ -1,0 +1,101 @@
+"""Triangle meshes as plain arrays, and what can be asked of them."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class TriangleMesh:
+    """Triangles of a surface.
+
+    Attributes
+    ----------
+    position : float64 (n, 3), metres
+    triangle : int32 (m, 3), counter-clockwise seen from outside
+    """
+
+    position: np.ndarray
+    triangle: np.ndarray
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        """Smallest and largest corner, (3,) each, in metres."""
+        return self.position.min(axis=0), self.position.max(axis=0)
+
+    def volume(self) -> float:
+        """Enclosed volume in m3 by the divergence theorem; positive when triangles face out."""
+        a, b, c = (self.position[self.triangle[:, i]] for i in range(3))
+        return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0)
+
+    def area(self) -> float:
+        """Surface area in m2."""
+        a, b, c = (self.position[self.triangle[:, i]] for i in range(3))
+        return float(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+    def open_edges(self) -> int:
+        """Edges that do not have exactly one triangle on each side, in opposite directions."""
+        edges = np.concatenate([self.triangle[:, [0, 1]], self.triangle[:, [1, 2]], self.triangle[:, [2, 0]]])
+        n = np.int64(len(self.position))
+        forward = edges[:, 0].astype(np.int64) * n + edges[:, 1]
+        backward = edges[:, 1].astype(np.int64) * n + edges[:, 0]
+        ways, count = np.unique(forward, return_counts=True)
+        opposite, opposite_count = np.unique(backward, return_counts=True)
+        matched = np.zeros(len(ways), dtype=np.int64)
+        at = np.searchsorted(opposite, ways)
+        at[at == len(opposite)] = 0
+        found = opposite[at] == ways if len(opposite) else np.zeros(len(ways), bool)
+        matched[found] = opposite_count[at[found]]
+        return int(np.maximum(count - matched, 0).sum())
+
+    def euler_characteristic(self) -> int:
+        """V - E + F over the vertices that triangles use."""
+        edges = np.sort(
+            np.concatenate([self.triangle[:, [0, 1]], self.triangle[:, [1, 2]], self.triangle[:, [2, 0]]]), axis=1
+        )
+        vertices = len(np.unique(self.triangle))
+        return vertices - len(np.unique(edges, axis=0)) + len(self.triangle)
+
+    def transformed(self, matrix: np.ndarray) -> TriangleMesh:
+        """The mesh moved by an affine matrix (4, 4)."""
+        moved = self.position @ matrix[:3, :3].T + matrix[:3, 3]
+        triangle = self.triangle if np.linalg.det(matrix[:3, :3]) > 0 else self.triangle[:, ::-1].copy()
+        return TriangleMesh(moved, triangle)
+
+    def digest(self) -> str:
+        """Hex digest of the contents, for cache keys."""
+        data = hashlib.sha256(np.ascontiguousarray(self.position, np.float64).tobytes())
+        data.update(np.ascontiguousarray(self.triangle, np.int32).tobytes())
+        return data.hexdigest()[:32]
+
+
+def welded(mesh: TriangleMesh) -> TriangleMesh:
+    """Join vertices at the same place (1e-6 of the size) and drop triangles that collapse."""
+    if len(mesh.position) == 0:
+        return mesh
+    low, high = mesh.bounds()
+    cell = max(float((high - low).max()), 1e-30) * 1e-6
+    _, first, inverse = np.unique(
+        np.round((mesh.position - low) / cell).astype(np.int64), axis=0, return_index=True, return_inverse=True
+    )
+    triangle = inverse.reshape(-1)[mesh.triangle].astype(np.int32)
+    distinct = (
+        (triangle[:, 0] != triangle[:, 1]) & (triangle[:, 1] != triangle[:, 2]) & (triangle[:, 2] != triangle[:, 0])
+    )
+    return TriangleMesh(mesh.position[first], triangle[distinct])
+
+
+def facing_out(mesh: TriangleMesh) -> TriangleMesh:
+    """The same closed mesh with positive volume."""
+    return TriangleMesh(mesh.position, mesh.triangle[:, ::-1].copy()) if mesh.volume() < 0 else mesh
+
+
+def joined(meshes: list[TriangleMesh]) -> TriangleMesh:
+    """All triangles of several meshes as one."""
+    offsets = np.cumsum([0] + [len(m.position) for m in meshes[:-1]])
+    return TriangleMesh(
+        np.concatenate([m.position for m in meshes]),
+        np.concatenate([m.triangle + o for m, o in zip(meshes, offsets, strict=True)]).astype(np.int32),
+    )

@@ -1,0 +1,45 @@
+"""Where an element is: translation, rotation and uniform scale, still or keyframed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from basin.settings import Curve, Part, Vec3, setting, value_at, value_over
+
+
+class Pose(Part):
+    """Placement of an element; each value may be a number or a curve over shot seconds."""
+
+    translation: Vec3 | Curve = setting(
+        (0.0, 0.0, 0.0), unit="m", group="Place", keyed=True, meaning="Where the element's origin is."
+    )
+    rotation: Vec3 | Curve = setting(
+        (0.0, 0.0, 0.0),
+        unit="deg",
+        group="Place",
+        keyed=True,
+        meaning="Turns about X, then Y, then Z of the scene. More than 180 degrees between keys is a longer turn.",
+    )
+    scale: float | Curve = setting(
+        1.0, unit="x", group="Place", keyed=True, slider=(0.1, 4.0), scale="log", meaning="Uniform size factor."
+    )
+
+    def moves(self) -> bool:
+        """Whether any value has more than one key."""
+        values = (self.translation, self.rotation, self.scale)
+        return any(isinstance(v, Curve) and len(v.keys) > 1 for v in values)
+
+    def matrix(self, time: float) -> np.ndarray:
+        """Affine matrix (4, 4), element to scene, at a shot time."""
+        result = np.eye(4)
+        turn = Rotation.from_euler("xyz", value_at(self.rotation, time), degrees=True).as_matrix()
+        result[:3, :3] = turn * float(value_at(self.scale, time)[0])
+        result[:3, 3] = value_at(self.translation, time)
+        return result
+
+    def over(self, start: float, end: float) -> list[Any]:
+        """What frames over [start, end] depend on, for hashing."""
+        return [value_over(v, start, end) for v in (self.translation, self.rotation, self.scale)]

@@ -1,0 +1,107 @@
+"""The shapes that elements can have, as settings, and their meshes."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from basin.geometry import primitives
+from basin.geometry.mesh import TriangleMesh
+from basin.settings import Part, Vec3, setting
+
+
+class Sphere(Part):
+    kind: Literal["sphere"] = "sphere"
+    radius: float = setting(
+        0.1, unit="m", group="Shape", gt=0, slider=(0.01, 2), scale="log", meaning="Radius of the sphere."
+    )
+
+
+class Box(Part):
+    kind: Literal["box"] = "box"
+    size: Vec3 = setting((0.2, 0.2, 0.2), unit="m", group="Shape", meaning="Edge lengths, centred on the origin.")
+
+    @model_validator(mode="after")
+    def _positive(self) -> Box:
+        if min(self.size) <= 0:
+            raise ValueError("size must be positive in all three directions")
+        return self
+
+
+class MeshShape(Part):
+    kind: Literal["mesh"] = "mesh"
+    file: str = setting("", group="Shape", meaning="Mesh file, relative to the scene document.", control="file")
+    unit: Literal["m", "cm", "mm", "in", "ft"] = setting(
+        "m", group="Shape", meaning="What one unit of the file is in the real world."
+    )
+    up: Literal["y", "z", "x"] = setting("y", group="Shape", meaning="The file's axis that points up.")
+
+
+class GroundPlane(Part):
+    kind: Literal["plane"] = "plane"
+
+
+class Tub(Part):
+    kind: Literal["tub"] = "tub"
+    radius: float = setting(0.3, unit="m", group="Shape", gt=0, slider=(0.02, 5), scale="log", meaning="Outer radius.")
+    height: float = setting(0.4, unit="m", group="Shape", gt=0, slider=(0.02, 5), scale="log", meaning="Height.")
+    wall: float = setting(
+        0.03, unit="m", group="Shape", gt=0, slider=(0.002, 0.2), scale="log", meaning="Thickness of wall and floor."
+    )
+
+    @model_validator(mode="after")
+    def _room_inside(self) -> Tub:
+        if self.wall >= min(self.radius, self.height):
+            raise ValueError("wall is thicker than the vessel; make it thinner than radius and height")
+        return self
+
+
+class Tube(Part):
+    kind: Literal["tube"] = "tube"
+    radius: float = setting(0.1, unit="m", group="Shape", gt=0, slider=(0.01, 2), scale="log", meaning="Outer radius.")
+    height: float = setting(
+        0.5, unit="m", group="Shape", gt=0, slider=(0.02, 5), scale="log", meaning="Length along Y."
+    )
+    wall: float = setting(
+        0.02, unit="m", group="Shape", gt=0, slider=(0.002, 0.2), scale="log", meaning="Thickness of the wall."
+    )
+
+    @model_validator(mode="after")
+    def _room_inside(self) -> Tube:
+        if self.wall >= self.radius:
+            raise ValueError("wall is thicker than the tube; make it thinner than the radius")
+        return self
+
+
+class Disc(Part):
+    kind: Literal["disc"] = "disc"
+    radius: float = setting(
+        0.05, unit="m", group="Shape", gt=0, slider=(0.005, 1), scale="log", meaning="Radius of the opening."
+    )
+
+
+FillShape = Annotated[Sphere | Box | MeshShape, Field(discriminator="kind")]
+InflowShape = Annotated[Disc | MeshShape, Field(discriminator="kind")]
+ColliderShape = Annotated[MeshShape | Box | Sphere | GroundPlane | Tub | Tube, Field(discriminator="kind")]
+Shape = Sphere | Box | MeshShape | GroundPlane | Tub | Tube | Disc
+
+PLANE_REACH = 16.0
+
+
+def primitive_mesh(shape: Shape) -> TriangleMesh:
+    """Mesh of a shape that needs no file, in its own frame (metres)."""
+    match shape:
+        case Sphere():
+            return primitives.sphere_mesh(shape.radius)
+        case Box():
+            return primitives.box_mesh(shape.size)
+        case Tub():
+            return primitives.tub_mesh(shape.radius, shape.height, shape.wall)
+        case Tube():
+            return primitives.tube_mesh(shape.radius, shape.height, shape.wall)
+        case Disc():
+            return primitives.disc_mesh(shape.radius)
+        case GroundPlane():
+            return primitives.box_mesh((PLANE_REACH, 1e-3, PLANE_REACH))
+    raise TypeError("a mesh shape is read from its file")

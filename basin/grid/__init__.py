@@ -1,0 +1,1 @@
+"""The staggered grid: layout, periodic wrapping, solids as face fractions, linear solver."""

@@ -1,0 +1,1 @@
+"""The particle-grid liquid, one module per step of the algorithm; `step` reads like its box."""

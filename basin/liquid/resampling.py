@@ -1,0 +1,114 @@
+"""Keeps the number of particles per cell within bounds; volume and momentum are conserved."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from basin.liquid.particles import Particles
+from basin.liquid.randomness import uniform
+
+FEWEST_SHARE = 0.26
+MOST_SHARE = 2.0
+SMALLEST_SHARE = 0.2  # of a fresh particle's volume: smaller ones are not split again
+DEEP = -0.75
+
+
+@njit(cache=True)
+def _choose(position, volume, phi, fewest, most, smallest, remove_into, split):
+    """Per cell run of sorted particles: the pair to merge, or the particle to split.
+
+    `remove_into[p]` is the particle that takes p's volume, or -1.
+    """
+    n = position.shape[0]
+    start = 0
+    while start < n:
+        i, j, k = int(position[start, 0]), int(position[start, 1]), int(position[start, 2])
+        end = start + 1
+        while end < n and int(position[end, 0]) == i and int(position[end, 1]) == j and int(position[end, 2]) == k:
+            end += 1
+        count = end - start
+        excess = count - most
+        for _ in range(max(excess, 0)):
+            # the closest pair of the cell, the smaller one goes
+            best, keep, gone = 1e9, -1, -1
+            for a in range(start, end):
+                if remove_into[a] >= 0:
+                    continue
+                for b in range(a + 1, end):
+                    if remove_into[b] >= 0:
+                        continue
+                    d = 0.0
+                    for c in range(3):
+                        d += (position[a, c] - position[b, c]) ** 2
+                    if d < best:
+                        best, keep, gone = d, a, b
+            if gone < 0:
+                break
+            remove_into[gone] = keep
+        if count < fewest and phi[i, j, k] < DEEP:
+            heavy = start
+            for a in range(start, end):
+                if volume[a] > volume[heavy]:
+                    heavy = a
+            if volume[heavy] > 2.0 * smallest:
+                split[heavy] = True
+        start = end
+
+
+@njit(cache=True)
+def _merge(remove_into, position, velocity, affine, volume):
+    for p in range(remove_into.shape[0]):
+        q = remove_into[p]
+        if q < 0:
+            continue
+        while remove_into[q] >= 0:
+            q = remove_into[q]
+        total = volume[p] + volume[q]
+        f = volume[p] / total
+        for d in range(3):
+            position[q, d] += f * (position[p, d] - position[q, d])
+            velocity[q, d] += f * (velocity[p, d] - velocity[q, d])
+            for e in range(3):
+                affine[q, d, e] += f * (affine[p, d, e] - affine[q, d, e])
+        volume[q] = total
+
+
+def resampled(particles: Particles, phi: np.ndarray, per_cell: int, next_id: int, epoch: int) -> tuple[Particles, int]:
+    """Merge where cells are crowded and split where deep cells run low.
+
+    Parameters
+    ----------
+    particles : sorted by cell
+    next_id : first free id; one child of a split keeps its parent's
+    epoch : number of the substep, seeds the offsets of the split
+
+    Returns
+    -------
+    (particles, next_id)
+    """
+    into = np.full(len(particles), -1, np.int64)
+    split = np.zeros(len(particles), bool)
+    fewest = max(int(FEWEST_SHARE * per_cell), 1)
+    most = int(np.ceil(MOST_SHARE * per_cell))
+    smallest = SMALLEST_SHARE / per_cell
+    _choose(particles.position, particles.volume, phi, fewest, most, smallest, into, split)
+    if not split.any() and not (into >= 0).any():
+        return particles, next_id
+    _merge(into, particles.position, particles.velocity, particles.affine, particles.volume)
+    split &= into < 0
+    child = particles.taken(split)
+    if len(child):
+        offset = (uniform(child.id, epoch, 3) - np.float32(0.5)) * np.float32(0.5)
+        child.volume *= np.float32(0.5)
+        particles.volume[split] = child.volume
+        # one goes each way, so that the pair keeps its centre; velocities follow the affine field
+        drift = np.einsum("nij,nj->ni", child.affine, offset)
+        child.position += offset
+        child.velocity += drift
+        particles.position[split] -= offset
+        particles.velocity[split] -= drift
+        child.id = np.arange(next_id, next_id + len(child), dtype=np.uint32)
+        next_id += len(child)
+    particles = particles.taken(into < 0)
+    return (particles.joined(child) if len(child) else particles), next_id

@@ -1,0 +1,71 @@
+"""Settings of the liquid stage."""
+
+from __future__ import annotations
+
+from pydantic import model_validator
+
+from basin.settings import Part, Vec3, setting
+
+
+class LiquidSettings(Part):
+    """How the liquid is computed."""
+
+    voxel_size: float = setting(
+        0.02,
+        unit="m",
+        group="Detail",
+        gt=0,
+        slider=(0.002, 0.2),
+        scale="log",
+        meaning="Edge of a voxel at final quality; draft and proof multiply it. Smaller is finer.",
+    )
+    particles_per_cell: int = setting(
+        8,
+        unit="pt",
+        group="Detail",
+        ge=1,
+        le=27,
+        slider=(4, 16),
+        label="Particles per cell",
+        meaning="Particles put into each voxel of liquid.",
+    )
+    gravity: Vec3 = setting((0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", meaning="Acceleration of free fall.")
+    flip_share: float = setting(
+        0.0,
+        group="Behaviour",
+        ge=0,
+        le=1,
+        slider=(0, 1),
+        label="FLIP share",
+        meaning="0 takes velocities and their gradient from the grid (calm); at 1 particles keep their own (lively).",
+    )
+    wall_friction: float = setting(
+        0.0,
+        group="Behaviour",
+        ge=0,
+        le=1,
+        slider=(0, 1),
+        meaning="Share of the sliding speed that walls take: 0 slides freely, 1 drags the liquid with the wall.",
+    )
+    substeps_min: int = setting(
+        1, group="Time", ge=1, le=100, slider=(1, 8), label="Substeps, least", meaning="Fewest steps per frame."
+    )
+    substeps_max: int = setting(
+        16, group="Time", ge=1, le=400, slider=(1, 32), label="Substeps, most", meaning="Most steps per frame."
+    )
+    cfl: float = setting(
+        2.0,
+        unit="voxels",
+        group="Time",
+        gt=0,
+        le=5,
+        slider=(0.5, 5),
+        label="CFL limit",
+        meaning="How far the fastest liquid may move in one substep.",
+    )
+
+    @model_validator(mode="after")
+    def _ordered(self) -> LiquidSettings:
+        if self.substeps_min > self.substeps_max:
+            raise ValueError("substeps_min is larger than substeps_max; lower it or raise the most")
+        return self

@@ -1,0 +1,203 @@
+"""Puts liquid in: fills at a moment, inflows over a span. Lattices, lightly jittered per particle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import map_coordinates
+from scipy.spatial import cKDTree
+
+from basin.geometry.distance import Distance
+from basin.geometry.pose import Pose
+from basin.grid.layout import Layout
+from basin.liquid.particles import Particles
+from basin.liquid.randomness import uniform
+
+JITTER = 0.3  # of the spacing, full width
+CROWDED = 0.6  # of the spacing: nearer to liquid that is already there, nothing is put in
+
+
+@dataclass(frozen=True)
+class FillSource:
+    """Liquid put in once.
+
+    Attributes
+    ----------
+    number : index among the scene's sources
+    distance : shape in its own frame
+    is_box : whether the shape is a box, whose lattice then fits it exactly
+    velocity : (3,) m per liquid second
+    frame : frame at which it appears
+    """
+
+    number: int
+    name: str
+    distance: Distance
+    is_box: bool
+    pose: Pose
+    velocity: np.ndarray
+    frame: int
+
+
+@dataclass(frozen=True)
+class InflowSource:
+    """Liquid poured from `start` to `end` (liquid seconds), through a disc or out of a shape."""
+
+    number: int
+    name: str
+    distance: Distance | None
+    radius: float
+    pose: Pose
+    velocity: np.ndarray
+    start: float
+    end: float
+
+
+def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float) -> tuple[np.ndarray, float]:
+    """Positions (n, 3) in metres of a fill's lattice, and each particle's volume in voxels^3.
+
+    The lattice lies along the shape's own axes, so a turned box is filled flush.
+    """
+    matrix = fill.pose.matrix(time)
+    scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+    spacing = layout.dx / per_cell ** (1 / 3) / scale
+    low, high = fill.distance.low, fill.distance.high
+    extent = high - low
+    count = np.maximum(np.round(extent / spacing), 1).astype(int)
+    if fill.is_box:
+        steps = extent / count
+    else:
+        count = np.ceil(extent / spacing).astype(int) + 1
+        steps = np.full(3, spacing)
+        low = (low + high) / 2 - count * spacing / 2
+    axes = [low[d] + (np.arange(count[d]) + 0.5) * steps[d] for d in range(3)]
+    points = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+    points = points[fill.distance.at(points) < 0]
+    jitter = (uniform(np.arange(len(points)), fill.number + 1, 3) - np.float32(0.5)) * np.float32(JITTER)
+    points = points + jitter * steps
+    volume = float(np.prod(steps)) * (scale / layout.dx) ** 3
+    return points @ matrix[:3, :3].T + matrix[:3, 3], volume
+
+
+def inflow_particles(
+    inflow: InflowSource, layout: Layout, per_cell: int, shot_time: float, before: float, now: float
+) -> tuple[np.ndarray, float]:
+    """Positions (n, 3) in metres at `now` of what was poured since `before` (liquid seconds).
+
+    Layers of a lattice that moves with the stream are born as they pass the opening, each advanced
+    by the time since, so the rate is exact and no layer is doubled or missed between substeps.
+    """
+    begin, end = max(before, inflow.start), min(now, inflow.end)
+    none = np.zeros((0, 3))
+    speed = float(np.linalg.norm(inflow.velocity))
+    if end <= begin and not (inflow.distance is not None and before < inflow.start <= now):
+        return none, 0.0
+    matrix = inflow.pose.matrix(shot_time)
+    spacing = layout.dx / per_cell ** (1 / 3)
+    if inflow.distance is None:
+        scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+        radius = inflow.radius * scale
+        normal = matrix[:3, 1] / scale
+        through = abs(float(inflow.velocity @ normal))
+        if through * spacing == 0:
+            return none, 0.0
+        half = int(np.ceil(radius / spacing))
+        line = (np.arange(-half, half) + 0.5) * spacing
+        a, b = (g.ravel() for g in np.meshgrid(line, line, indexing="ij"))
+        inside = a * a + b * b < radius * radius
+        a, b = a[inside], b[inside]
+        if len(a) == 0:
+            a, b = np.zeros(1), np.zeros(1)
+        volume = np.pi * radius**2 * spacing / len(a) / layout.dx**3
+        first = int(np.ceil((begin - inflow.start) * through / spacing - 0.5 - 1e-9))
+        last = int(np.ceil((end - inflow.start) * through / spacing - 0.5 - 1e-9))
+        layers = np.arange(max(first, 0), max(last, 0))
+        passed = inflow.start + (layers + 0.5) * spacing / through
+        identity = layers[:, None] * len(a) + np.arange(len(a))[None, :]
+        jitter = (
+            (uniform(identity.ravel(), inflow.number + 1, 3) - 0.5).reshape(len(layers), len(a), 3) * JITTER * spacing
+        )
+        across, along = matrix[:3, 0] / scale, matrix[:3, 2] / scale
+        flat = (a + jitter[..., 0])[..., None] * across + (b + jitter[..., 1])[..., None] * along
+        ahead = (now - passed)[:, None, None] + (jitter[..., 2] / through)[..., None]
+        return (matrix[:3, 3] + flat + ahead * inflow.velocity).reshape(-1, 3), volume
+    corners = (
+        np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
+        * (inflow.distance.high - inflow.distance.low)
+        + inflow.distance.low
+    )
+    placed = corners @ matrix[:3, :3].T + matrix[:3, 3]
+    drift = inflow.velocity * (now - inflow.start)
+    low = np.floor((placed.min(axis=0) - drift) / spacing).astype(int)
+    high = np.ceil((placed.max(axis=0) - drift) / spacing).astype(int)
+    axes = [np.arange(low[d], high[d] + 1) for d in range(3)]
+    node = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+    points = (node + 0.5) * spacing + drift
+    inverse = np.linalg.inv(matrix)
+
+    def inside_shape(where: np.ndarray) -> np.ndarray:
+        return np.asarray(inflow.distance.at(where @ inverse[:3, :3].T + inverse[:3, 3]) < 0)  # type: ignore[union-attr]
+
+    born = inside_shape(points)
+    if before >= inflow.start:
+        if speed == 0:
+            return none, 0.0
+        born &= ~inside_shape(points - inflow.velocity * (now - before))
+    points = points[born]
+    jitter = (uniform(np.arange(len(points)), inflow.number + 1, 3) - np.float32(0.5)) * np.float32(JITTER * spacing)
+    return points + jitter, spacing**3 / layout.dx**3
+
+
+def open_places(place: np.ndarray, layout: Layout, solid_phi: np.ndarray) -> np.ndarray:
+    """Which places (n, 3) in voxels lie in the domain and outside solids, bool (n,)."""
+    inside = np.asarray(((place >= layout.wall_low) & (place < layout.wall_high)).all(axis=1))
+    result = inside.copy()
+    result[inside] = map_coordinates(solid_phi, place[inside].T, order=1) > 0
+    return result
+
+
+def put_in(
+    particles: Particles,
+    points: np.ndarray,
+    volume: float,
+    velocity: np.ndarray,
+    number: int,
+    born: float,
+    next_id: int,
+    layout: Layout,
+    solid_phi: np.ndarray,
+    per_cell: int,
+) -> tuple[Particles, int]:
+    """Append new particles at points (n, 3) in metres; those in solids, outside or crowded are left out.
+
+    Parameters
+    ----------
+    velocity : (3,) voxels per second
+
+    Raises
+    ------
+    OverflowError
+        When the birth counter passes 2^31.
+    """
+    place = layout.to_voxels(points).astype(np.float32)
+    place = place[open_places(place, layout, solid_phi)]
+    if len(particles) and len(place):
+        spacing = per_cell ** (-1 / 3)
+        near, _ = cKDTree(particles.position).query(place, distance_upper_bound=CROWDED * spacing)
+        place = place[~np.isfinite(near)]
+    n = len(place)
+    if n == 0:
+        return particles, next_id
+    if next_id + n >= 2**31:
+        raise OverflowError("more than 2^31 particles were born; use a coarser voxel")
+    fresh = Particles(
+        position=place,
+        velocity=np.repeat(np.asarray(velocity, np.float32)[None], n, axis=0),
+        affine=np.zeros((n, 3, 3), np.float32),
+        volume=np.full(n, volume, np.float32),
+        id=np.arange(next_id, next_id + n, dtype=np.uint32),
+        source=np.full(n, number, np.uint8),
+        born=np.full(n, born, np.float32),
+    )
+    return particles.joined(fresh), next_id + n

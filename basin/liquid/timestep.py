@@ -1,0 +1,37 @@
+"""How long a substep may be."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+
+def steps_left(
+    remaining: float,
+    taken: int,
+    speed: float,
+    gravity: np.ndarray,
+    dx: float,
+    cfl: float,
+    least: int,
+    most: int,
+) -> int:
+    """Number of equal substeps in which to take the rest of a frame.
+
+    Limited by the fastest particle or collider moving `cfl` voxels, by gravity adding no more than
+    half of that within a substep (which also keeps the shortest gravity waves stable), and by the
+    settings' least and most per frame.
+
+    Parameters
+    ----------
+    remaining : liquid seconds to the next frame
+    taken : substeps already taken in this frame
+    speed : voxels per second
+    """
+    pull = float(np.linalg.norm(gravity)) / dx
+    longest = cfl / max(speed + pull * remaining / max(least, 1) * 0.5, 1e-9)
+    if pull > 0:
+        longest = min(longest, 0.5 * math.sqrt(cfl / pull))
+    wanted = max(math.ceil(remaining / longest - 1e-9), least - taken, 1)
+    return min(wanted, max(most - taken, 1))

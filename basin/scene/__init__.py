@@ -1,0 +1,16 @@
+"""The scene: one document that says all that a take depends on."""
+
+from basin.scene.document import SceneError, load_scene, parse_scene, scene_schema
+from basin.scene.model import Collider, Domain, Fill, Inflow, Scene
+
+__all__ = [
+    "Collider",
+    "Domain",
+    "Fill",
+    "Inflow",
+    "Scene",
+    "SceneError",
+    "load_scene",
+    "parse_scene",
+    "scene_schema",
+]

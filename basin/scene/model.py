@@ -1,0 +1,182 @@
+"""The scene model, composed from each part's settings."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, TypeVar
+
+from pydantic import Field, model_validator
+
+from basin.geometry.pose import Pose
+from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, InflowShape, MeshShape, Sphere
+from basin.liquid.settings import LiquidSettings
+from basin.settings import Part, Vec3, setting
+from basin.surface.settings import SurfaceSettings
+
+T = TypeVar("T")
+Wall = Literal["closed", "open", "periodic"]
+FORMAT = "zinc-scene/1"
+
+
+class Time(Part):
+    """Frames, and how fast time passes for the liquid."""
+
+    first: int = setting(1, group="Frames", ge=0, le=100000, meaning="First frame: the initial state.")
+    last: int = setting(120, group="Frames", ge=0, le=100000, meaning="Last frame.")
+    fps: float = setting(24.0, unit="1/s", group="Frames", gt=0, le=1000, slider=(12, 60), meaning="Frames per second.")
+    time_scale: float = setting(
+        1.0,
+        unit="x",
+        group="Frames",
+        gt=0,
+        le=10,
+        slider=(0.05, 2),
+        scale="log",
+        meaning="Liquid seconds per shot second: 0.1 is ten times slow motion.",
+    )
+
+    @model_validator(mode="after")
+    def _forward(self) -> Time:
+        if self.last < self.first:
+            raise ValueError(f"frame range runs backwards ({self.first} to {self.last}); swap first and last")
+        return self
+
+    def shot_time(self, frame: int) -> float:
+        """Shot seconds of a frame."""
+        return (frame - self.first) / self.fps
+
+
+class Walls(Part):
+    """The six walls of the domain. An axis is periodic when both of its walls say so."""
+
+    x_min: Wall = setting("closed", group="Walls", label="X least", meaning="Wall at the smallest x.")
+    x_max: Wall = setting("closed", group="Walls", label="X most", meaning="Wall at the largest x.")
+    y_min: Wall = setting("closed", group="Walls", label="Floor", meaning="Wall at the smallest y.")
+    y_max: Wall = setting("open", group="Walls", label="Ceiling", meaning="Wall at the largest y.")
+    z_min: Wall = setting("closed", group="Walls", label="Z least", meaning="Wall at the smallest z.")
+    z_max: Wall = setting("closed", group="Walls", label="Z most", meaning="Wall at the largest z.")
+
+    @model_validator(mode="after")
+    def _pairs(self) -> Walls:
+        for axis in "xyz":
+            low, high = getattr(self, f"{axis}_min"), getattr(self, f"{axis}_max")
+            if (low == "periodic") != (high == "periodic"):
+                raise ValueError(f"{axis}: a periodic axis needs both of its walls periodic")
+        return self
+
+    def pairs(self) -> list[tuple[Wall, Wall]]:
+        """(low, high) for x, y and z."""
+        return [(self.x_min, self.x_max), (self.y_min, self.y_max), (self.z_min, self.z_max)]
+
+
+class Domain(Part):
+    """The box in which liquid may exist."""
+
+    low: Vec3 = setting((-0.5, 0.0, -0.5), unit="m", group="Box", label="Corner", meaning="Smallest corner.")
+    size: Vec3 = setting((1.0, 1.0, 1.0), unit="m", group="Box", meaning="Edge lengths.")
+    walls: Walls = Field(default_factory=Walls, description="What each wall does.")
+
+    @model_validator(mode="after")
+    def _positive(self) -> Domain:
+        if min(self.size) <= 0:
+            raise ValueError("size must be positive in all three directions")
+        return self
+
+
+class Element(Part):
+    """What every element of the scene has."""
+
+    name: str = Field(min_length=1, max_length=80, description="Name, once per scene.")
+    pose: Pose = Field(default_factory=Pose, description="Where it is.")
+
+
+class Fill(Element):
+    """Liquid put in once."""
+
+    kind: Literal["fill"] = "fill"
+    shape: FillShape = Field(default_factory=Box, description="Its shape.")
+    velocity: Vec3 = setting(
+        (0.0, 0.0, 0.0), unit="m/s", group="Motion", meaning="Velocity at the start, per shot second, as seen."
+    )
+    start_frame: int | None = setting(
+        None, group="Motion", meaning="Frame at which the liquid is there; empty is the first frame."
+    )
+
+
+class Inflow(Element):
+    """Liquid poured over a span of time, through a disc (flat, facing its own Y axis) or out of a shape."""
+
+    kind: Literal["inflow"] = "inflow"
+    shape: InflowShape = Field(default_factory=Disc, description="Its shape.")
+    velocity: Vec3 = setting(
+        (0.0, -1.0, 0.0), unit="m/s", group="Motion", meaning="Velocity of the liquid, per shot second, as seen."
+    )
+    start: float = setting(0.0, unit="s", group="Motion", ge=0, meaning="Shot second at which it opens.")
+    end: float | None = setting(None, unit="s", group="Motion", meaning="Shot second at which it closes; empty never.")
+
+    @model_validator(mode="after")
+    def _forward(self) -> Inflow:
+        if self.end is not None and self.end < self.start:
+            raise ValueError("end lies before start; swap them")
+        return self
+
+
+class Collider(Element):
+    """A solid that the liquid meets, still or moved by its pose."""
+
+    kind: Literal["collider"] = "collider"
+    shape: ColliderShape = Field(default_factory=Box, description="Its shape.")
+
+
+AnyElement = Annotated[Fill | Inflow | Collider, Field(discriminator="kind")]
+
+
+class View(Part):
+    """Where the shot is seen from."""
+
+    eye: Vec3 = setting((2.2, 1.5, 2.6), unit="m", group="Camera", meaning="Place of the camera.")
+    target: Vec3 = setting((0.0, 0.4, 0.0), unit="m", group="Camera", meaning="Point it looks at.")
+    angle: float = setting(35.0, unit="deg", group="Camera", gt=1, le=120, slider=(15, 70), meaning="Upright angle.")
+
+
+class Quality(Part):
+    """How much coarser than final the other qualities are."""
+
+    draft: float = setting(4.0, unit="x", group="Quality", ge=1, le=16, meaning="Voxel of a draft, times final.")
+    proof: float = setting(2.0, unit="x", group="Quality", ge=1, le=16, meaning="Voxel of a proof, times final.")
+
+    def factor(self, quality: str) -> float:
+        """Voxel size multiplier of a quality."""
+        return {"draft": self.draft, "proof": self.proof, "final": 1.0}[quality]
+
+
+class Scene(Part):
+    """All that a take describes."""
+
+    format: Literal["zinc-scene/1"] = "zinc-scene/1"
+    name: str = Field("Untitled", min_length=1, max_length=120)
+    time: Time = Field(default_factory=Time)
+    domain: Domain = Field(default_factory=Domain)
+    liquid: LiquidSettings = Field(default_factory=LiquidSettings)
+    surface: SurfaceSettings = Field(default_factory=SurfaceSettings)
+    quality: Quality = Field(default_factory=Quality)
+    camera: View = Field(default_factory=View)
+    elements: list[AnyElement] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _names(self) -> Scene:
+        names = [e.name for e in self.elements]
+        twice = sorted({n for n in names if names.count(n) > 1})
+        if twice:
+            raise ValueError(f"two elements are named {twice[0]!r}; give each its own name")
+        return self
+
+    def voxel_size(self, quality: str) -> float:
+        """Voxel size of the liquid in metres at a quality."""
+        return self.liquid.voxel_size * self.quality.factor(quality)
+
+    def of_kind(self, kind: type[T]) -> list[T]:
+        """Elements of one kind, in order."""
+        return [e for e in self.elements if isinstance(e, kind)]
+
+
+__all__ = ["Box", "Collider", "Domain", "Fill", "Inflow", "MeshShape", "Scene", "Sphere", "Time", "Walls"]

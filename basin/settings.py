@@ -1,0 +1,135 @@
+"""What a setting is: default, hard limits, slider range, unit, group and one sentence of meaning.
+
+Every part of the scene declares its numbers once, with :func:`setting`. Validation, the JSON
+schema, the TypeScript types, the settings panel and the manual's tables all come from that.
+"""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+from scipy.interpolate import PchipInterpolator
+
+Vec3 = Annotated[tuple[float, float, float], Field(json_schema_extra={"zinc_vector": True})]
+
+
+class Part(BaseModel):
+    """A group of settings. Unknown keys are refused, numbers are finite."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, validate_default=True)
+
+
+def setting(
+    default: Any = ...,
+    *,
+    meaning: str,
+    unit: str = "",
+    group: str = "",
+    ge: float | None = None,
+    gt: float | None = None,
+    le: float | None = None,
+    slider: tuple[float, float] | None = None,
+    scale: Literal["linear", "log"] = "linear",
+    keyed: bool = False,
+    control: str | None = None,
+    label: str | None = None,
+    factory: Any = None,
+) -> Any:
+    """Declare one setting; the arguments are what the panel and the manual show."""
+    extra: dict[str, Any] = {"unit": unit, "group": group, "scale": scale}
+    if slider is not None:
+        extra["slider"] = list(slider)
+    if keyed:
+        extra["keyed"] = True
+    if control:
+        extra["control"] = control
+    limits: dict[str, Any] = {"ge": ge, "gt": gt, "le": le}
+    values: dict[str, Any] = {"description": meaning, "json_schema_extra": {"zinc": extra}}
+    if label:
+        values["title"] = label
+    values |= {k: v for k, v in limits.items() if v is not None}
+    if factory is not None:
+        return Field(default_factory=factory, **values)
+    return Field(default, **values)
+
+
+class Key(Part):
+    """One key of a curve."""
+
+    time: float = Field(description="Shot seconds from the first frame.")
+    value: float | Vec3
+    segment: Literal["cubic", "linear", "step"] = Field(
+        "cubic", description="How the curve goes on from this key to the next."
+    )
+
+
+class Curve(Part):
+    """A keyframed value: piecewise monotone cubic, linear or held, over shot seconds."""
+
+    keys: list[Key] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Curve:
+        times = [key.time for key in self.keys]
+        if any(b <= a for a, b in pairwise(times)):
+            raise ValueError("keys must be in the order of their times, each time once")
+        if len({isinstance(key.value, tuple) for key in self.keys}) > 1:
+            raise ValueError("keys must be all numbers or all vectors")
+        return self
+
+    def segments(self) -> tuple[np.ndarray, np.ndarray]:
+        """Break times (k,) and polynomial coefficients (k - 1, 4, d), highest power first."""
+        times = np.array([key.time for key in self.keys])
+        values = np.array([np.atleast_1d(key.value) for key in self.keys], dtype=float)
+        if len(times) == 1:
+            return times, np.zeros((0, 4, values.shape[1]))
+        coefficients = np.moveaxis(PchipInterpolator(times, values, axis=0).c, 1, 0).copy()
+        if coefficients.shape[1] < 4:  # pragma: no cover - scipy always gives cubics
+            raise ValueError("unexpected interpolator")
+        for i, key in enumerate(self.keys[:-1]):
+            if key.segment == "cubic":
+                continue
+            coefficients[i] = 0.0
+            coefficients[i, 3] = values[i]
+            if key.segment == "linear":
+                coefficients[i, 2] = (values[i + 1] - values[i]) / (times[i + 1] - times[i])
+        return times, coefficients
+
+    def at(self, time: float) -> np.ndarray:
+        """Value (d,) at a shot time; held before the first and after the last key."""
+        times, coefficients = self.segments()
+        if time >= times[-1]:
+            return np.atleast_1d(np.array(self.keys[-1].value, dtype=float))
+        if time <= times[0]:
+            return np.atleast_1d(np.array(self.keys[0].value, dtype=float))
+        i = int(np.searchsorted(times, time, side="right") - 1)
+        s = time - times[i]
+        c3, c2, c1, c0 = coefficients[i]
+        return np.asarray(((c3 * s + c2) * s + c1) * s + c0)
+
+    def over(self, start: float, end: float) -> list[Any]:
+        """What the curve does on [start, end], for hashing: breaks and coefficients touched."""
+        times, coefficients = self.segments()
+        touched: list[Any] = []
+        for i in range(len(coefficients)):
+            if times[i] < end and times[i + 1] > start and np.any(coefficients[i][:3]):
+                touched.append([float(times[i]), coefficients[i].round(12).tolist()])
+        return [touched, self.at(start).round(12).tolist(), self.at(end).round(12).tolist()]
+
+
+def value_at(value: float | tuple[float, ...] | Curve, time: float) -> np.ndarray:
+    """A plain value or a curve, evaluated at a shot time; always an array (d,)."""
+    if isinstance(value, Curve):
+        return value.at(time)
+    return np.atleast_1d(np.array(value, dtype=float))
+
+
+def value_over(value: float | tuple[float, ...] | Curve, start: float, end: float) -> Any:
+    """The part of a value that frames over [start, end] depend on, ready for hashing."""
+    if isinstance(value, Curve):
+        return value.over(start, end)
+    constant = np.atleast_1d(np.array(value, dtype=float)).round(12).tolist()
+    return [[], constant, constant]

@@ -1,0 +1,94 @@
+"""What a run will cost, before it is run."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+
+import numpy as np
+
+from basin.scene import Fill, Inflow, Scene
+from basin.stages.assembly import SceneFiles, element_mesh, scene_layout
+
+BYTES_PER_VOXEL = 150  # an estimate: dense face velocities, masses, level set, solids (twice if they move), masks
+BYTES_PER_PARTICLE = 260  # particle arrays, their sorted copy and the transfers' scratch
+FRAME_BYTES_PER_PARTICLE = 33
+STATE_BYTES_PER_PARTICLE = 73
+TILE_BYTES = 512 * 16
+TILES_PER_PARTICLE = 1 / 1500  # at 8 particles per cell, tiles a third full
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Expected size of the liquid stage.
+
+    Attributes
+    ----------
+    voxels : voxels of the domain; particles : most particles at any frame
+    memory, disk : bytes; `disk` for all frames and kept states
+    """
+
+    quality: str
+    voxel_size: float
+    voxels: int
+    particles: int
+    memory: int
+    disk: int
+    frames: int
+    memory_of_machine: int
+
+    @property
+    def fits(self) -> bool:
+        """Whether the run fits this machine's memory."""
+        return self.memory <= 0.9 * self.memory_of_machine
+
+    def refusal(self) -> str:
+        """Sentence that refuses a run which does not fit."""
+        return (
+            f"liquid.voxel_size: {self.voxel_size * 1000:.3g} mm means {self.voxels / 1e6:.0f} million voxels and "
+            f"about {self.memory / 1e9:.0f} GB of memory; this machine has {self.memory_of_machine / 1e9:.0f} GB. "
+            "Use a coarser voxel or a smaller domain."
+        )
+
+
+def forecast(scene: Scene, files: SceneFiles, quality: str) -> Forecast:
+    """Forecast from the scene alone; meshes that cannot be read count as nothing."""
+    dx = scene.voxel_size(quality)
+    layout = scene_layout(scene, quality)
+    voxels = int(np.prod([float(n) for n in layout.cells]))
+    domain = float(np.prod(scene.domain.size))
+    duration = (scene.time.last - scene.time.first) / scene.time.fps
+    volume = 0.0
+    for element in scene.elements:
+        if not isinstance(element, Fill | Inflow):
+            continue
+        try:
+            mesh = element_mesh(element, files)
+        except ValueError:
+            continue
+        matrix = element.pose.matrix(0.0)
+        scale = abs(float(np.linalg.det(matrix[:3, :3])))
+        if isinstance(element, Fill):
+            placed = mesh.transformed(matrix).position
+            low, high = np.array(scene.domain.low), np.array(scene.domain.low) + np.array(scene.domain.size)
+            extent = np.maximum(np.ptp(placed, axis=0), 1e-12)
+            inside = np.clip(np.minimum(placed.max(axis=0), high) - np.maximum(placed.min(axis=0), low), 0, None)
+            volume += abs(mesh.volume()) * scale * float(np.prod(inside / extent))
+        else:
+            span = max(min(element.end if element.end is not None else duration, duration) - element.start, 0.0)
+            across = mesh.area() * scale ** (2 / 3) / (1 if mesh.open_edges() else 4)
+            volume += across * float(np.linalg.norm(element.velocity)) * span
+    particles = int(min(volume, domain) / dx**3 * scene.liquid.particles_per_cell)
+    frames = scene.time.last - scene.time.first + 1
+    per_frame = particles * (FRAME_BYTES_PER_PARTICLE + TILES_PER_PARTICLE * TILE_BYTES)
+    states = min(frames, 2 + frames // 12) * particles * STATE_BYTES_PER_PARTICLE
+    return Forecast(
+        quality,
+        dx,
+        voxels,
+        particles,
+        voxels * BYTES_PER_VOXEL + particles * BYTES_PER_PARTICLE,
+        int(per_frame * frames + states),
+        frames,
+        os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES"),
+    )

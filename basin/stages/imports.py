@@ -1,0 +1,48 @@
+"""Looks at a mesh file before it becomes part of a scene."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from basin.exchange import read_mesh
+from basin.scene import Scene
+from basin.stages.assembly import proposed_unit
+
+
+@dataclass(frozen=True)
+class MeshFacts:
+    """What an imported mesh is: size in metres, triangles, open edges, and a unit if the size looks wrong."""
+
+    file: str
+    digest: str
+    unit: str
+    up: str
+    size: list[float]
+    low: list[float]
+    triangles: int
+    open_edges: int
+    proposed_unit: str | None
+
+    def at(self, file: str) -> MeshFacts:
+        """The same facts for the place where the file is kept."""
+        return replace(self, file=file)
+
+
+def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
+    """Read a mesh and compare it with the scene's domain; MeshFileError if it is unusable."""
+    mesh = read_mesh(path, unit, up)
+    size = np.ptp(mesh.position, axis=0)
+    return MeshFacts(
+        file=path.name,
+        digest=mesh.digest(),
+        unit=unit,
+        up=up,
+        size=size.tolist(),
+        low=mesh.position.min(axis=0).tolist(),
+        triangles=len(mesh.triangle),
+        open_edges=mesh.open_edges(),
+        proposed_unit=proposed_unit(float(size.max()), unit, float(max(scene.domain.size))),
+    )

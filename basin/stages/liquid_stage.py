@@ -1,0 +1,94 @@
+"""Liquid frames between the solver and the cache."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from basin.grid.layout import PAD, TILE, Layout
+from basin.liquid.particles import Particles
+from basin.liquid.step import Liquid, LiquidFields, LiquidState, Tally
+
+BAND = 2.49  # voxels: tiles whose level set never comes nearer to the surface from outside are left out
+
+
+def frame_arrays(liquid: Liquid, fields: LiquidFields) -> dict[str, np.ndarray]:
+    """A liquid frame: particles in metres and shot seconds, sparse tiles of level set and velocity."""
+    layout, p = liquid.world.layout, liquid.state.particles
+    per_shot = liquid.world.time_scale * layout.dx
+    return {
+        "position": layout.to_metres(p.position),
+        "velocity": (p.velocity * np.float32(per_shot)).astype(np.float32),
+        "id": p.id,
+        "source": p.source,
+        "volume": (p.volume * np.float32(layout.dx**3)).astype(np.float32),
+        **_tiles(layout, fields, per_shot),
+        "grid_low": layout.low - PAD * layout.dx,
+        "grid_voxel": np.array(layout.dx),
+        "particle_spacing": np.array(layout.dx * liquid.world.particles_per_cell ** (-1 / 3)),
+    }
+
+
+def _tiles(layout: Layout, fields: LiquidFields, per_shot: float) -> dict[str, np.ndarray]:
+    counts = layout.tiles
+
+    def blocks(field: np.ndarray, fill: float) -> np.ndarray:
+        cells = np.full(tuple(t * TILE for t in counts), fill, np.float32)
+        cut = tuple(slice(0, n) for n in layout.cells)
+        cells[cut] = field[cut]
+        split = cells.reshape(counts[0], TILE, counts[1], TILE, counts[2], TILE)
+        return split.transpose(0, 2, 4, 1, 3, 5)
+
+    phi = blocks(fields.phi, BAND + 1)
+    used = (phi < BAND).any(axis=(3, 4, 5))
+    u, v, w = fields.velocity
+    return {
+        "tile": np.argwhere(used).astype(np.int32),
+        "tile_phi": (phi[used] * np.float32(layout.dx)).astype(np.float32),
+        **{
+            f"tile_{name}": (blocks(field, 0.0)[used] * np.float32(per_shot)).astype(np.float32)
+            for name, field in (("u", u), ("v", v), ("w", w))
+        },
+    }
+
+
+def state_arrays(state: LiquidState) -> dict[str, np.ndarray]:
+    """A restart state as arrays."""
+    counters = np.array([state.next_id, state.epoch], np.int64)
+    return {
+        **state.particles.arrays(),
+        "counters": counters,
+        "sums": np.array([state.dt_before, state.lost, state.poured]),
+    }
+
+
+def state_from(arrays: Mapping[str, Any]) -> LiquidState:
+    """The state that `state_arrays` wrote."""
+    names = Particles.__dataclass_fields__
+    next_id, epoch = (int(x) for x in arrays["counters"])
+    dt_before, lost, poured = (float(x) for x in arrays["sums"])
+    return LiquidState(Particles(**{n: arrays[n] for n in names}), dt_before, next_id, epoch, lost, poured)
+
+
+def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: float) -> dict[str, float]:
+    """Numbers measured on a frame; volumes in m3, speeds in m/s per shot second."""
+    w, p = liquid.world, liquid.state.particles
+    cell = w.layout.dx**3
+    speed = np.sqrt((p.velocity * p.velocity).sum(axis=1)) if len(p) else np.zeros(1)
+    full = np.clip(0.5 - fields.phi, 0, 1).sum(dtype=np.float64) * cell
+    return {
+        "particles": float(len(p)),
+        "volume": float(p.volume.sum(dtype=np.float64)) * cell,
+        "volume_seen": float(full),
+        "lost_volume": liquid.state.lost * cell,
+        "speed_max": float(speed.max()) * w.layout.dx * w.time_scale,
+        "substeps": float(tally.substeps),
+        "iterations": float(tally.iterations),
+        "residual": tally.residual,
+        "unconverged": float(tally.unconverged),
+        "closed_pockets": float(tally.closed_components),
+        "longest_move": tally.longest_move,
+        "seconds": seconds,
+    }

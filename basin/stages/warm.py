@@ -1,0 +1,66 @@
+"""``python -m basin.stages.warm``: compile every kernel by running a tiny scene, once per version."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from basin import source_hash
+from basin.cache import Cache
+from basin.scene import parse_scene
+from basin.stages.run import run
+
+
+def tiny_scene() -> dict[str, Any]:
+    """A scene of a few thousand particles that uses every kind of element."""
+    return {
+        "format": "zinc-scene/1",
+        "name": "warm",
+        "time": {"last": 3},
+        "domain": {"low": [0, 0, 0], "size": [0.4, 0.4, 0.4]},
+        "liquid": {"voxel_size": 0.025, "flip_share": 0.5, "wall_friction": 0.1},
+        "quality": {"draft": 1, "proof": 1},
+        "elements": [
+            {
+                "kind": "fill",
+                "name": "pool",
+                "shape": {"kind": "box", "size": [0.4, 0.1, 0.4]},
+                "pose": {"translation": [0.2, 0.05, 0.2]},
+            },
+            {
+                "kind": "inflow",
+                "name": "jet",
+                "shape": {"kind": "disc", "radius": 0.05},
+                "pose": {"translation": [0.3, 0.3, 0.3]},
+                "velocity": [0, -1, 0],
+            },
+            {
+                "kind": "collider",
+                "name": "paddle",
+                "shape": {"kind": "box", "size": [0.06, 0.1, 0.2]},
+                "pose": {
+                    "translation": {
+                        "keys": [{"time": 0, "value": [0.1, 0.1, 0.2]}, {"time": 1, "value": [0.3, 0.1, 0.2]}]
+                    }
+                },
+            },
+        ],
+    }
+
+
+def main() -> None:
+    """Run the tiny scene unless this version's kernels were compiled before."""
+    stamp = Path(os.environ["NUMBA_CACHE_DIR"]) / f"warm-{source_hash()}"
+    if stamp.exists():
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        for _ in run(parse_scene(tiny_scene()), Path(folder), Cache(Path(folder) / "cache")):
+            pass
+    stamp.parent.mkdir(parents=True, exist_ok=True)
+    stamp.touch()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""Particles to level set to triangles."""

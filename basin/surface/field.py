@@ -1,0 +1,177 @@
+"""From particles to a level set at the surface's own voxel.
+
+The body of the liquid is the half-full contour of a smooth particle density (kernel of Wendland,
+C2), turned into a distance; particles too lonely to show in it are added as spheres of their own.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit, prange
+from scipy.ndimage import convolve1d
+
+from basin.surface.settings import SurfaceSettings
+
+ALGORITHM = "surface-1"
+MARGIN = 3  # empty voxels around the liquid, so that meshes close
+LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
+LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
+TRUSTED = 0.6  # kernel radii from the surface within which density tells the distance
+MOST_VOXELS = 400_000_000
+
+
+class SurfaceFailure(RuntimeError):
+    """The surface cannot be made; the message says why and what to change."""
+
+
+@dataclass(frozen=True)
+class Field:
+    """A level set on nodes.
+
+    Attributes
+    ----------
+    phi : float32 (nx, ny, nz), metres, negative in the liquid
+    low : float64 (3,), position of node (0, 0, 0) in metres
+    voxel : spacing of the nodes in metres
+    """
+
+    phi: np.ndarray
+    low: np.ndarray
+    voxel: float
+
+
+def profile(samples: int = 512) -> tuple[np.ndarray, np.ndarray]:
+    """Filled share against distance to a flat surface, in kernel radii.
+
+    Integral of the kernel W(s) = (1-s)^4 (4s+1) * 21/(2 pi) (Wendland 1995) over a half space at
+    distance d from its centre: what the density shows across a flat surface.
+    """
+    z = np.linspace(-1, 1, samples)
+    # marginal of the kernel along one axis: 2 pi * integral over the radius at height z
+    s = np.linspace(0, 1, 2001)
+    antiderivative = 2 * np.pi * 21 / (2 * np.pi) * (1 - s) ** 4 * (4 * s + 1) * s
+    tail = np.concatenate([[0], np.cumsum((antiderivative[1:] + antiderivative[:-1]) / 2 * (s[1] - s[0]))])
+    marginal = np.interp(1.0, s, tail) - np.interp(np.abs(z), s, tail)
+    share = np.concatenate([[0], np.cumsum((marginal[1:] + marginal[:-1]) / 2 * (z[1] - z[0]))])
+    return -z, share / share[-1]
+
+
+@njit(cache=True, parallel=True)
+def _splat(starts, position, volume, velocity, low, voxel, radius, shape_x, density, momentum):
+    # One slab of nodes a task: each task walks the particles that can reach its slab, in order, so
+    # the sums do not depend on the number of threads.
+    reach = radius / voxel
+    r2 = reach * reach
+    slabs = starts.shape[0]
+    norm = 21.0 / (2.0 * np.pi * radius**3)
+    for slab in prange(slabs):
+        lo, hi = slab * 8, min(slab * 8 + 8, shape_x)
+        for n in range(starts[slab, 0], starts[slab, 1]):
+            x = (position[n, 0] - low[0]) / voxel
+            y = (position[n, 1] - low[1]) / voxel
+            z = (position[n, 2] - low[2]) / voxel
+            for i in range(max(int(np.ceil(x - reach)), lo), min(int(x + reach) + 1, hi)):
+                dx = i - x
+                for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):
+                    dy = j - y
+                    rest = r2 - dx * dx - dy * dy
+                    if rest <= 0:
+                        continue
+                    half = np.sqrt(rest)
+                    for k in range(int(np.ceil(z - half)), int(z + half) + 1):
+                        dz = k - z
+                        s2 = (dx * dx + dy * dy + dz * dz) / r2
+                        if s2 >= 1.0:
+                            continue
+                        s = np.sqrt(s2)
+                        q = (1.0 - s) * (1.0 - s)
+                        w = np.float32(q * q * (4.0 * s + 1.0) * norm * volume[n])
+                        density[i, j, k] += w
+                        for d in range(3):
+                            momentum[d, i, j, k] += w * velocity[n, d]
+
+
+@njit(cache=True, parallel=True)
+def _spheres(starts, position, radius, low, voxel, phi):
+    reach = radius.max() / voxel + 2.0 if radius.shape[0] else 0.0
+    for slab in prange(starts.shape[0]):
+        lo, hi = slab * 8, min(slab * 8 + 8, phi.shape[0])
+        for n in range(starts[slab, 0], starts[slab, 1]):
+            x = (position[n, 0] - low[0]) / voxel
+            y = (position[n, 1] - low[1]) / voxel
+            z = (position[n, 2] - low[2]) / voxel
+            for i in range(max(int(np.ceil(x - reach)), lo), min(int(x + reach) + 1, hi)):
+                for j in range(max(int(np.ceil(y - reach)), 0), min(int(y + reach) + 1, phi.shape[1])):
+                    for k in range(max(int(np.ceil(z - reach)), 0), min(int(z + reach) + 1, phi.shape[2])):
+                        d = np.sqrt((i - x) ** 2 + (j - y) ** 2 + (k - z) ** 2) * voxel - radius[n]
+                        if d < phi[i, j, k]:
+                            phi[i, j, k] = d
+
+
+def _slabs(x: np.ndarray, low: float, voxel: float, reach: float, nodes: int) -> np.ndarray:
+    """First and last particle (sorted by x) that can reach each slab of 8 node planes."""
+    first = np.arange(0, nodes, 8) * voxel + low
+    return np.stack([np.searchsorted(x, first - reach), np.searchsorted(x, first + 8 * voxel + reach)], axis=1).astype(
+        np.int64
+    )
+
+
+def particle_field(
+    position: np.ndarray,
+    velocity: np.ndarray,
+    volume: np.ndarray,
+    spacing: float,
+    voxel: float,
+    settings: SurfaceSettings,
+) -> tuple[Field, np.ndarray] | None:
+    """Level set and velocity of the liquid that particles stand for; None where there are none.
+
+    Parameters
+    ----------
+    position, velocity : float32 (n, 3), metres and m/s
+    volume : float32 (n,), m3 each
+    spacing : rest distance of particles in metres
+
+    Returns
+    -------
+    (field, velocity) : the velocity at nodes is float32 (3, nx, ny, nz), m/s
+
+    Raises
+    ------
+    SurfaceFailure
+        If the liquid spans more voxels than can be held.
+    """
+    if len(position) == 0:
+        return None
+    radius = max(settings.kernel_radius * spacing, LEAST_REACH * voxel)
+    margin = radius + MARGIN * voxel
+    low = np.floor((position.min(axis=0).astype(np.float64) - margin) / voxel) * voxel
+    shape = np.ceil((position.max(axis=0) + margin - low) / voxel).astype(int) + 1
+    if np.prod(shape.astype(float)) > MOST_VOXELS:
+        raise SurfaceFailure(
+            f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
+        )
+    order = np.argsort(position[:, 0], kind="stable")
+    p, v, m = position[order].astype(np.float64), velocity[order], volume[order].astype(np.float64)
+    density = np.zeros(tuple(shape), np.float32)
+    momentum = np.zeros((3, *shape), np.float32)
+    starts = _slabs(p[:, 0], low[0], voxel, radius, shape[0])
+    _splat(starts, p, m, v, low, voxel, radius, shape[0], density, momentum)
+    distance, share = profile()
+    phi = (np.clip(np.interp(density, share, distance), -TRUSTED, TRUSTED) * radius).astype(np.float32)
+    node = np.round((p - low) / voxel).astype(int)
+    lonely = density[node[:, 0], node[:, 1], node[:, 2]] < LONELY
+    if settings.spray_radius > 0 and lonely.any():
+        size = settings.spray_radius * np.cbrt(m[lonely])
+        alone = p[lonely]
+        _spheres(
+            _slabs(alone[:, 0], low[0], voxel, float(size.max()) + 2 * voxel, shape[0]), alone, size, low, voxel, phi
+        )
+    for _ in range(settings.smoothing):
+        for axis in range(3):
+            phi = convolve1d(phi, np.array([0.25, 0.5, 0.25], np.float32), axis=axis, mode="nearest")
+    with np.errstate(divide="ignore", invalid="ignore"):
+        mean = np.where(density > 1e-6, momentum / density, 0).astype(np.float32)
+    return Field(phi, low, voxel), mean

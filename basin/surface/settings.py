@@ -1,0 +1,43 @@
+"""Settings of the surface stage."""
+
+from __future__ import annotations
+
+from basin.settings import Part, setting
+
+
+class SurfaceSettings(Part):
+    """How particles become a surface."""
+
+    voxel_share: float = setting(
+        0.5,
+        unit="x",
+        group="Detail",
+        ge=0.2,
+        le=2,
+        slider=(0.25, 1.0),
+        label="Surface voxel",
+        meaning="Voxel of the surface as a share of the liquid's voxel; 0.5 is twice as fine.",
+    )
+    kernel_radius: float = setting(
+        2.0,
+        unit="spacings",
+        group="Shape",
+        ge=1,
+        le=4,
+        slider=(1.5, 3),
+        label="Kernel radius",
+        meaning="Reach of each particle in particle spacings: larger is smoother, and thin sheets go sooner.",
+    )
+    spray_radius: float = setting(
+        0.62,
+        unit="spacings",
+        group="Shape",
+        ge=0,
+        le=1.5,
+        slider=(0, 1),
+        label="Spray radius",
+        meaning="Radius of a lone particle; 0.62 keeps its volume, 0 leaves spray out.",
+    )
+    smoothing: int = setting(
+        1, unit="passes", group="Shape", ge=0, le=20, slider=(0, 8), meaning="Smoothing passes over the level set."
+    )

@@ -1,0 +1,1 @@
+"""Measurements; each prints what it measured and writes it into docs/."""

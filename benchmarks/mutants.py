@@ -1,0 +1,132 @@
+"""``./zinc bench --mutants``: which reference tests break under which spoilt solver; writes docs/mutants.md.
+
+A test that no mutant breaks proves nothing about the solver.
+"""
+
+from __future__ import annotations
+
+import io
+import sys
+import unittest
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import django
+import numpy as np
+
+PAGE = Path(__file__).resolve().parent.parent / "docs" / "mutants.md"
+MODULES = ("tests.reference.test_inertia", "tests.reference.test_stillness")
+
+
+@contextmanager
+def gravity_off() -> Iterator[None]:
+    """Gravity 2 % too strong."""
+    from basin.liquid import forces
+
+    kick = forces.gravity_kick
+    with mock.patch.object(forces, "gravity_kick", lambda g, *rest: kick(np.asarray(g) * 1.02, *rest)):
+        yield
+
+
+@contextmanager
+def no_ghost_fluid() -> Iterator[None]:
+    """The surface half way between cell centres, wherever it is."""
+    from basin.liquid import levelset
+
+    made = levelset.level_set
+
+    def flags(*arguments: np.ndarray) -> np.ndarray:
+        return np.where(made(*arguments) < 0, -1.0, 1.0).astype(np.float32)
+
+    with mock.patch.object(levelset, "level_set", flags):
+        yield
+
+
+@contextmanager
+def no_affine() -> Iterator[None]:
+    """Plain particle-in-cell."""
+    from basin.liquid import transfer
+
+    made = transfer.to_particles
+
+    def plain(particles: Any, *rest: Any) -> None:
+        made(particles, *rest)
+        particles.affine[:] = 0
+
+    with mock.patch.object(transfer, "to_particles", plain):
+        yield
+
+
+@contextmanager
+def rounded_fractions() -> Iterator[None]:
+    """Faces either open or shut."""
+    from basin.liquid import solids
+
+    made = solids.face_fractions
+    with mock.patch.object(
+        solids, "face_fractions", lambda phi: tuple(np.round(f).astype(np.float32) for f in made(phi))
+    ):
+        yield
+
+
+MUTANTS: dict[str, Callable] = {
+    "gravity 2 % off": gravity_off,
+    "ghost fluid off": no_ghost_fluid,
+    "no affine term": no_affine,
+    "face fractions rounded": rounded_fractions,
+}
+
+
+def outcomes(mutant: Callable | None) -> dict[str, bool]:
+    """Whether each test passes."""
+    suite = unittest.defaultTestLoader.loadTestsFromNames(MODULES)
+    result = unittest.TestResult()
+    tests = list(_flat(suite))
+    stream = io.StringIO()
+    held, sys.stdout = sys.stdout, stream
+    try:
+        if mutant is None:
+            suite.run(result)
+        else:
+            with mutant():
+                suite.run(result)
+    finally:
+        sys.stdout = held
+    broken = {t.id() for t, _ in [*result.failures, *result.errors]}
+    return {t.id().removeprefix("tests.reference."): t.id() not in broken for t in tests}
+
+
+def _flat(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
+    for test in suite:
+        if isinstance(test, unittest.TestSuite):
+            yield from _flat(test)
+        else:
+            yield test
+
+
+def main() -> None:
+    """Run all mutants and write the page."""
+    django.setup()
+    sound = outcomes(None)
+    table = {name: outcomes(mutant) for name, mutant in MUTANTS.items()}
+    lines = [
+        "# Which spoilt solver breaks which test",
+        "",
+        "Written by `./zinc bench --mutants`. `breaks` means that the test notices.",
+        "",
+        "| test | sound | " + " | ".join(table) + " |",
+        "|---|---|" + "---|" * len(table),
+    ]
+    for test, well in sound.items():
+        row = ["passes" if well else "FAILS", *("" if found[test] else "breaks" for found in table.values())]
+        lines.append(f"| {test} | " + " | ".join(row) + " |")
+    text = "\n".join(lines) + "\n"
+    PAGE.write_text(text, encoding="utf-8")
+    print(text)
+
+
+if __name__ == "__main__":
+    main()

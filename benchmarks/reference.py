@@ -1,0 +1,66 @@
+"""``./zinc bench --reference``: figures of the reference cases that a test only bounds; writes docs/figures.md."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import django
+import numpy as np
+
+PAGE = Path(__file__).resolve().parent.parent / "docs" / "figures.md"
+
+
+def main() -> None:
+    """Measure and write the page."""
+    django.setup()
+    from tests.reference import test_inertia, test_stillness
+    from tests.reference.tanks import G, velocity
+
+    lines = [
+        "# Figures of the reference cases",
+        "",
+        "Written by `./zinc bench --reference`.",
+        "",
+        "## A01: speeds after 5 s over sqrt(g H), 64 voxels a metre, 4 substeps a frame",
+        "",
+        "| case | FLIP share | rms | 99.9th percentile | largest |",
+        "|---|---|---|---|---|",
+    ]
+    with tempfile.TemporaryDirectory() as name:
+        cases = {
+            "box": test_stillness.tank,
+            "gravity tilted by 17 degrees": test_stillness.tilted_tank,
+            "vessel turned by 23 degrees": lambda **more: test_stillness.turned_vessel(Path(name), **more),
+        }
+        for case, make in cases.items():
+            for share in (0.0, 0.95):
+                run = make(flip_share=share)
+                rms, most = test_stillness.speeds_after(run, 5.0)
+                speed = np.linalg.norm(velocity(run), axis=1) / test_stillness.SPEED
+                nearly = float(np.quantile(speed, 0.999))
+                lines.append(f"| {case} | {share} | {rms:.3%} | {nearly:.3%} | {most:.3%} |")
+    lines += [
+        "",
+        "## A07: depth at the dam over 4/9 h0, means over windows of t sqrt(g / h0)",
+        "",
+        "| voxel | 2 to 3 | 3 to 4 | 2 to 4 |",
+        "|---|---|---|---|",
+    ]
+    for dx in (0.015, 0.01):
+        run = test_inertia.dam_break(dx)
+        found: list[tuple[float, float]] = []
+        for frame in range(2, 72):
+            run.advance_frame(frame)
+            near = np.abs((run.state.particles.position[:, 0] - 3) * dx - 1.2) < 2 * dx
+            depth = run.state.particles.volume[near].sum() * dx**3 / (4 * dx * 3 * dx)
+            found.append(((frame - 1) / 100 * np.sqrt(G / 0.3), float(depth) / (4 * 0.3 / 9)))
+        means = [np.mean([h for t, h in found if a <= t < b]) for a, b in ((2, 3), (3, 4), (2, 4))]
+        lines.append(f"| {dx * 1000:.0f} mm | " + " | ".join(f"{m:.3f}" for m in means) + " |")
+    text = "\n".join(lines) + "\n"
+    PAGE.write_text(text, encoding="utf-8")
+    print(text)
+
+
+if __name__ == "__main__":
+    main()

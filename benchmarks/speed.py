@@ -1,0 +1,168 @@
+"""``./zinc bench``: time per particle of each solver step and per voxel of meshing, beside the memory's speed.
+
+Writes docs/performance.md. All in one run, so that the machine's drift does not enter the ratios.
+"""
+
+from __future__ import annotations
+
+import os
+import platform
+import time
+from pathlib import Path
+
+import numba
+import numpy as np
+from numba import njit, prange
+from scipy.sparse.linalg import cg
+from skimage.measure import marching_cubes
+
+from basin.grid import poisson
+from basin.liquid import levelset, pressure
+from basin.liquid.sorting import sorted_particles
+from basin.liquid.step import Liquid, Tally
+from basin.scene import parse_scene
+from basin.stages.assembly import SceneFiles, liquid_world
+from basin.surface.mesh import surface_frame
+from basin.surface.polygonise import polygonise
+from basin.surface.settings import SurfaceSettings
+
+PAGE = Path(__file__).resolve().parent.parent / "docs" / "performance.md"
+
+
+@njit(parallel=True)
+def _triad(a, b, c):
+    for i in prange(a.shape[0]):
+        a[i] = b[i] + np.float32(2.0) * c[i]
+
+
+def triad() -> float:
+    """Best of ten: GB/s moved by a = b + 2 c over 200 MB arrays."""
+    a, b, c = (np.ones(50_000_000, np.float32) for _ in range(3))
+    best = np.inf
+    for _ in range(11):
+        start = time.perf_counter()
+        _triad(a, b, c)
+        best = min(best, time.perf_counter() - start)
+    return 3 * a.nbytes / best / 1e9
+
+
+def sloshing(cells: int) -> Liquid:
+    """A tank a third full, in motion, `cells` voxels long."""
+    dx = 1.0 / cells
+    fill = {
+        "kind": "fill",
+        "name": "w",
+        "shape": {"kind": "box", "size": [0.5, 0.5, 0.5]},
+        "pose": {"translation": [0.25, 0.25, 0.25]},
+    }
+    document = {
+        "format": "zinc-scene/1",
+        "domain": {"low": [0, 0, 0], "size": [1, 0.75, 0.5]},
+        "liquid": {"voxel_size": dx},
+        "elements": [fill],
+    }
+    run = Liquid(liquid_world(parse_scene(document), SceneFiles(Path(".")), "final"))
+    run.begin()
+    return run
+
+
+def best_of(call: object, times: int = 5) -> float:
+    """Least seconds of several calls."""
+    best = np.inf
+    for _ in range(times):
+        start = time.perf_counter()
+        call()  # type: ignore[operator]
+        best = min(best, time.perf_counter() - start)
+    return best
+
+
+def main() -> None:
+    """Measure and write the page."""
+    lines = [
+        "# Speed, as measured",
+        "",
+        "Written by `./zinc bench`; the figures are of the machine that ran it last.",
+        "",
+        f"- {platform.machine()}, {os.cpu_count()} cores, {numba.config.NUMBA_NUM_THREADS} threads, "
+        f"Python {platform.python_version()}, Numba {numba.__version__}",
+    ]
+    bandwidth = triad()
+    lines += [f"- memory triad: {bandwidth:.1f} GB/s", "", "## A substep, ns per particle", ""]
+    table: dict[str, list[float]] = {}
+    counts, substeps = [], []
+    for cells in (40, 64, 96):
+        run = sloshing(cells)
+        for frame in range(2, 5):
+            run.advance_frame(frame)
+        tally = Tally()
+        for frame in range(5, 9):
+            made = run.advance_frame(frame)
+            assert made
+            tally.substeps += made[1].substeps
+            for name, seconds in made[1].split.items():
+                tally.split[name] = tally.split.get(name, 0.0) + seconds
+        n = len(run.state.particles)
+        counts.append(n)
+        substeps.append(sum(tally.split.values()) / tally.substeps)
+        for name, seconds in tally.split.items():
+            table.setdefault(name, []).append(seconds / tally.substeps / n * 1e9)
+    lines += ["| step | " + " | ".join(f"{n:,} particles" for n in counts) + " |", "|---|" + "---|" * len(counts)]
+    lines += [f"| {name} | " + " | ".join(f"{v:.0f}" for v in values) + " |" for name, values in table.items()]
+    totals = [sum(v[i] for v in table.values()) for i in range(len(counts))]
+    lines += ["| **all** | " + " | ".join(f"**{t:.0f}**" for t in totals) + " |"]
+    lines += ["| seconds per substep | " + " | ".join(f"{s:.3f}" for s in substeps) + " |"]
+    floor = 64 / bandwidth
+    lines += [
+        "",
+        f"Reading and writing a particle's 64 bytes once takes {floor:.1f} ns at the triad's speed; "
+        f"particles to grid takes {table['particles to grid'][-1] / floor:.0f} times that.",
+        "",
+        "## Pressure against a general library",
+        "",
+    ]
+    layout = run.world.layout
+    particles, tiling = sorted_particles(run.state.particles, layout)
+    solids = run.solid_world.at(0.0, 0.01)
+    phi = levelset.level_set(levelset.density(particles, tiling, layout), levelset.room(solids.volume))
+    system = pressure.assemble(phi, solids, layout)
+    right = np.random.default_rng(0).normal(size=len(system.cell))
+    arguments = (system.diagonal, system.neighbour, system.weight)
+    mine = best_of(lambda: poisson.solve(*arguments, right, system.surface, 1e-6), 3)
+    matrix = poisson.as_matrix(*arguments)
+    other = best_of(lambda: cg(matrix, right, rtol=1e-6), 1)
+    cells = len(right)
+    lines += [
+        f"{cells:,} liquid cells, residual 1e-6: ours {mine / cells * 1e9:.0f} ns per cell, SciPy's CG without "
+        f"preconditioner {other / cells * 1e9:.0f} ns per cell, {other / mine:.1f} times ours.",
+        "",
+        "## Surface",
+        "",
+    ]
+    position = layout.to_metres(particles.position)
+    volume = particles.volume * np.float32(layout.dx**3)
+    settings = SurfaceSettings()
+    spacing = layout.dx / 2
+
+    def whole() -> None:
+        surface_frame(position, particles.velocity, volume, spacing, layout.dx / 2, settings)
+
+    whole()
+    seconds = best_of(whole, 3)
+    x, y, z = np.meshgrid(*[np.linspace(-1, 1, 200, dtype=np.float32)] * 3, indexing="ij")
+    field = (np.sqrt(x * x + y * y + z * z) - 0.8).astype(np.float32)
+    polygonise(field)
+    own = best_of(lambda: polygonise(field))
+    skimage = best_of(lambda: marching_cubes(field, 0.0), 3)
+    lines += [
+        f"- a frame of {len(position):,} particles: {seconds:.2f} s, {seconds / len(position) * 1e9:.0f} ns each",
+        f"- marching cubes of 200^3: {own / field.size * 1e9:.1f} ns per voxel, scikit-image (with normals) "
+        f"{skimage / field.size * 1e9:.1f}, {skimage / own:.1f} times ours",
+        "",
+    ]
+    text = "\n".join(lines)
+    PAGE.write_text(text, encoding="utf-8")
+    print(text)
+
+
+if __name__ == "__main__":
+    main()

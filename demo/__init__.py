@@ -1,0 +1,1 @@
+"""Tide Mill, the made-up production that ships with the application."""

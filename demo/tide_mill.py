@@ -1,0 +1,160 @@
+"""Models Tide Mill's geometry and writes its scenes: ``python -m demo.tide_mill``.
+
+A small pottery in an old tide mill on an estuary; every name, shape and number is ours.
+"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from basin.exchange import write_ply
+from basin.geometry.mesh import TriangleMesh, facing_out
+from basin.geometry.primitives import lathe_mesh
+from basin.scene import parse_scene
+
+HERE = Path(__file__).resolve().parent / "scenes"
+PRODUCTION = "Tide Mill"
+SHOTS = ("TM020 Sluice release", "TM030 Rain barrel")
+
+
+def extrusion(profile: list[tuple[float, float]], width: float) -> TriangleMesh:
+    """A closed mesh from an outline in x, y (counter-clockwise), drawn out along z about 0."""
+    outline = np.array(profile, dtype=float)
+    n = len(outline)
+    position = np.concatenate([np.column_stack([outline, np.full(n, z)]) for z in (-width / 2, width / 2)])
+    caps = ears(outline)
+    sides = [t for i in range(n) for j in ((i + 1) % n,) for t in ((i, j, n + j), (i, n + j, n + i))]
+    back = [(c, b, a) for a, b, c in caps]
+    front = [(a + n, b + n, c + n) for a, b, c in caps]
+    return facing_out(TriangleMesh(position, np.array(sides + back + front, dtype=np.int32)))
+
+
+def ears(outline: np.ndarray) -> list[tuple[int, int, int]]:
+    """Triangles of a simple polygon, counter-clockwise, by cutting ears."""
+    left = list(range(len(outline)))
+    triangles = []
+
+    def cross(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> float:
+        return float((b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0]))
+
+    while len(left) > 3:
+        for i, middle in enumerate(left):
+            before, after = left[i - 1], left[(i + 1) % len(left)]
+            a, b, c = outline[before], outline[middle], outline[after]
+            if cross(a, b, c) <= 1e-12:
+                continue
+            others = [outline[k] for k in left if k not in (before, middle, after)]
+            if any(cross(a, b, p) >= 0 and cross(b, c, p) >= 0 and cross(c, a, p) >= 0 for p in others):
+                continue
+            triangles.append((before, middle, after))
+            left.pop(i)
+            break
+        else:
+            raise ValueError("the outline crosses itself")
+    return [*triangles, (left[0], left[1], left[2])]
+
+
+def race_steps() -> TriangleMesh:
+    """Pond floor, four worn stone steps and the tail race."""
+    top = [(-1.7, 0.62), (0.22, 0.62)]
+    x, y = 0.22, 0.62
+    for run, drop, wear in ((0.34, 0.14, 0.02), (0.31, 0.16, 0.015), (0.36, 0.13, 0.025), (0.33, 0.15, 0.01)):
+        top += [(x + 0.03, y - drop), (x + run, y - drop - wear)]
+        x, y = x + run, y - drop - wear
+    top += [(x + 0.03, y - 0.02), (3.1, -0.06)]
+    outline = [(-1.7, -0.4), (3.1, -0.4), *reversed(top)]
+    return extrusion(outline, 1.2)
+
+
+def post() -> TriangleMesh:
+    """A worn mooring post."""
+    profile = [(0, -0.3), (0.075, -0.3), (0.072, 0.2), (0.06, 0.45), (0.068, 0.6), (0.05, 0.66), (0, 0.67)]
+    return lathe_mesh(np.array(profile, dtype=float), 28, closed_loop=False)
+
+
+def barrel() -> TriangleMesh:
+    """A bellied barrel without lid."""
+    outside = [(0.40, 0.0), (0.45, 0.22), (0.47, 0.45), (0.45, 0.70), (0.41, 0.90)]
+    inside = [(r - 0.073, max(h, 0.08)) for r, h in reversed(outside)]
+    return lathe_mesh(np.array([(0, 0), *outside, *inside, (0, 0.08)]), 56, closed_loop=False)
+
+
+def barrel_water() -> TriangleMesh:
+    """What fills the barrel to a hand below its rim."""
+    profile = [(0, 0.08), (0.344, 0.08), (0.376, 0.22), (0.396, 0.45), (0.376, 0.70), (0.358, 0.80), (0, 0.80)]
+    return lathe_mesh(np.array(profile, dtype=float), 56, closed_loop=False)
+
+
+def mesh_element(kind: str, name: str, file: str, **pose: Any) -> dict[str, Any]:
+    """An element made of one of our meshes."""
+    return {"kind": kind, "name": name, "shape": {"kind": "mesh", "file": f"meshes/{file}.ply"}, "pose": pose}
+
+
+def box_element(kind: str, name: str, size: list[float], **pose: Any) -> dict[str, Any]:
+    """A box element."""
+    return {"kind": kind, "name": name, "shape": {"kind": "box", "size": size}, "pose": pose}
+
+
+def scenes() -> dict[str, dict[str, Any]]:
+    """Scene documents by file stem."""
+    lift = [{"time": 0.25, "value": [0.0, 1.02, 0.0]}, {"time": 1.1, "value": [0.0, 1.62, 0.0]}]
+    sluice = {
+        "format": "zinc-scene/1",
+        "name": SHOTS[0],
+        "time": {"first": 1, "last": 108, "fps": 24},
+        "domain": {
+            "low": [-1.6, -0.2, -0.45],
+            "size": [4.5, 1.9, 0.9],
+            "walls": {"x_min": "closed", "x_max": "open", "y_min": "open", "y_max": "open"},
+        },
+        "liquid": {"voxel_size": 0.0125, "flip_share": 0.6, "wall_friction": 0.05},
+        "camera": {"eye": [3.7, 2.0, 3.7], "target": [0.45, 0.5, 0.0], "angle": 36},
+        "elements": [
+            box_element("fill", "Mill pond", [1.52, 0.6, 0.9], translation=[-0.84, 0.92, 0.0]),
+            mesh_element("collider", "Race and steps", "race_steps"),
+            box_element("collider", "Sluice gate", [0.12, 0.8, 1.0], translation={"keys": lift}),
+            mesh_element("collider", "Mooring post", "post", translation=[1.05, 0.1, 0.12]),
+        ],
+    }
+    rain = {
+        "format": "zinc-scene/1",
+        "name": SHOTS[1],
+        "time": {"first": 1, "last": 96, "fps": 24, "time_scale": 0.25},
+        "domain": {"low": [-0.65, -0.05, -0.65], "size": [1.3, 1.7, 1.3], "walls": {"y_min": "closed"}},
+        "liquid": {"voxel_size": 0.009, "flip_share": 0.9},
+        "camera": {"eye": [1.7, 1.75, 2.1], "target": [0.0, 0.72, 0.0], "angle": 30},
+        "elements": [
+            mesh_element("fill", "Barrel water", "barrel_water"),
+            {
+                "kind": "fill",
+                "name": "Heavy drop",
+                "shape": {"kind": "sphere", "radius": 0.11},
+                "pose": {"translation": [0.0, 1.12, 0.0]},
+                "velocity": [0.0, -1.0, 0.0],
+            },
+            mesh_element("collider", "Barrel", "barrel"),
+            {"kind": "collider", "name": "Yard", "shape": {"kind": "plane"}, "pose": {"translation": [0, -0.01, 0]}},
+        ],
+    }
+    return {"TM020": sluice, "TM030": rain}
+
+
+def write(folder: Path = HERE) -> None:
+    """Write meshes and scenes."""
+    (folder / "meshes").mkdir(parents=True, exist_ok=True)
+    models = {"race_steps": race_steps(), "post": post(), "barrel": barrel(), "barrel_water": barrel_water()}
+    for name, mesh in models.items():
+        if mesh.open_edges():
+            raise ValueError(f"{name}: {mesh.open_edges()} open edges")
+        write_ply(folder / "meshes" / f"{name}.ply", mesh.position, mesh.triangle, None)
+    for stem, document in scenes().items():
+        parse_scene(document)
+        (folder / f"{stem}.json").write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
+
+
+if __name__ == "__main__":
+    write()

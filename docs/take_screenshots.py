@@ -1,0 +1,58 @@
+"""``./zinc screenshots``: renews docs/screenshots from the running demo."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+FOLDER = Path(__file__).resolve().parent / "screenshots"
+FLAGS = ["--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking"]
+FLAGS += ["--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader"]
+
+
+def keep(page: Page, name: str, wait: int = 1500) -> None:
+    """One picture, after what is loading has come."""
+    page.wait_for_timeout(wait)
+    page.screenshot(path=FOLDER / f"{name}.png")
+
+
+def main() -> None:
+    """Sign in and look at every main view."""
+    address = os.environ["ZINC_URL"]
+    FOLDER.mkdir(exist_ok=True)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(address)
+        keep(page, "sign-in")
+        page.get_by_label("Name").fill("demo")
+        page.get_by_label("Password").fill("tide-mill")
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_text("TM020").first.wait_for()
+        keep(page, "shots", 12000)
+        page.locator("a.take").first.click()
+        page.get_by_label("Viewport").wait_for()
+        page.wait_for_timeout(3000)
+        for _ in range(33):
+            page.keyboard.press(".")
+        keep(page, "particles", 4000)
+        page.goto(address + "/runs")
+        keep(page, "runs")
+        page.goto(address)
+        page.locator("a.take").nth(1).click()
+        page.get_by_label("Viewport").wait_for()
+        page.wait_for_timeout(3000)
+        for _ in range(26):
+            page.keyboard.press(".")
+        page.keyboard.press("s")
+        keep(page, "surface", 5000)
+        page.get_by_role("button", name="Daylight").click()
+        page.get_by_role("button", name="Barrel", exact=True).click()
+        keep(page, "daylight", 3000)
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,217 @@
+"""The commands of ``./zinc``."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from types import FrameType
+
+from launcher import services, setup
+from launcher.services import Profile
+from launcher.setup import PYTHON, ROOT, SetupError, quiet, say
+
+USAGE = """usage: ./zinc COMMAND
+  start [--host H]   set everything up and run it; Ctrl-C ends it
+  stop               end a running start
+  status             say what runs
+  test [LABEL ...]   run all tests and checks, or some of Django's test labels
+  bench [--mutants | --reference]   measure; see docs/performance.md
+  screenshots        renew docs/screenshots from the demo data"""
+
+
+def main(arguments: list[str]) -> int:
+    """Run one command; returns the exit code."""
+    command, rest = (arguments[0], arguments[1:]) if arguments else ("help", [])
+    actions = {"start": start, "stop": stop, "status": status, "test": test, "bench": bench, "screenshots": screenshots}
+    if command not in actions:
+        print(USAGE)
+        return 0 if command in ("help", "--help", "-h") else 2
+    os.chdir(ROOT)
+    try:
+        return actions[command](rest)
+    except SetupError as error:
+        print(f"zinc: {error}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        return 130
+
+
+def _pid_file() -> str:
+    return str(ROOT / "var" / "start" / "zinc.pid")
+
+
+def _running() -> int | None:
+    try:
+        with open(_pid_file()) as file:
+            pid = int(file.read())
+    except (OSError, ValueError):
+        return None
+    return pid if services.alive(pid) else None
+
+
+def start(arguments: list[str]) -> int:
+    """Set up, start the services, the worker and the web server; stay until interrupted."""
+    host = arguments[arguments.index("--host") + 1] if "--host" in arguments[:-1] else "127.0.0.1"
+    if _running():
+        raise SetupError("already running; ./zinc status tells where, ./zinc stop ends it.")
+    profile = Profile("start")
+    web_port = profile.port("web")
+    services.need_port(web_port, "page", "ZINC_WEB_PORT")
+    print("Zinc Basin", flush=True)
+    setup.everything()
+    stopping = False
+
+    def ask(_signal: int, _frame: FrameType | None) -> None:
+        nonlocal stopping
+        stopping = True
+
+    signal.signal(signal.SIGTERM, ask)
+    signal.signal(signal.SIGINT, ask)
+    running: list[subprocess.Popen[bytes]] = []
+    profile.folder.mkdir(parents=True, exist_ok=True)
+    with open(_pid_file(), "w") as file:
+        file.write(str(os.getpid()))
+    try:
+        running.append(services.start_database(profile))
+        running.append(services.start_redis(profile))
+        env = {**profile.environment(), "ZINC_HOST": host}
+        quiet([str(PYTHON), "manage.py", "migrate", "--no-input", "-v0"], "migrate", env=env)
+        quiet([str(PYTHON), "manage.py", "demo"], "the demo data", env=env)
+        worker = _worker(env, profile)
+        web = _web(env, profile, host, web_port)
+        until = time.monotonic() + 60
+        while services.port_free(web_port) and time.monotonic() < until and not stopping:
+            if web.poll() is not None:
+                raise SetupError(f"the web server ended at once; see {profile.folder / 'web.log'}.")
+            time.sleep(0.1)
+        print(f"\n  http://{host}:{web_port}\n  sign in as  demo  with  tide-mill\n\n  Ctrl-C ends it.", flush=True)
+        while not stopping:
+            time.sleep(0.5)
+            if worker.poll() is not None:
+                say("the worker ended; starting it again")
+                worker = _worker(env, profile)
+            if web.poll() is not None:
+                raise SetupError(f"the web server ended; see {profile.folder / 'web.log'}.")
+        print("\n  ending", flush=True)
+        services.end(web)
+        services.end(worker)
+    finally:
+        for process in [p for p in (locals().get("web"), locals().get("worker")) if p]:
+            services.end(process)
+        for process in reversed(running):
+            services.end(process)
+        os.unlink(_pid_file())
+    return 0
+
+
+def _worker(env: dict[str, str], profile: Profile) -> subprocess.Popen[bytes]:
+    with open(profile.folder / "worker.log", "ab") as log:
+        return subprocess.Popen(
+            [
+                *(str(PYTHON), "-m", "celery", "-A", "studio", "worker", "-B", "-s", str(profile.folder / "beat")),
+                *("--concurrency=1", "--without-gossip", "--without-mingle", "--loglevel=warning"),
+            ],
+            env=env,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
+
+
+def _web(env: dict[str, str], profile: Profile, host: str, port: int) -> subprocess.Popen[bytes]:
+    with open(profile.folder / "web.log", "ab") as log:
+        return subprocess.Popen(
+            [
+                *(str(PYTHON), "-m", "uvicorn", "studio.asgi:application", "--host", host, "--port", str(port)),
+                *("--lifespan", "off", "--log-level", "warning", "--timeout-graceful-shutdown", "2"),
+            ],
+            env=env,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
+
+
+def stop(_arguments: list[str]) -> int:
+    """End a running start."""
+    pid = _running()
+    if not pid:
+        print("nothing is running")
+        return 0
+    os.kill(pid, signal.SIGTERM)
+    until = time.monotonic() + 40
+    while services.alive(pid) and time.monotonic() < until:
+        time.sleep(0.1)
+    print("ended" if not services.alive(pid) else "still ending; look at ./zinc status in a moment")
+    return 0
+
+
+def status(_arguments: list[str]) -> int:
+    """Say what runs, and where."""
+    pid = _running()
+    profile = Profile("start")
+    if not pid:
+        print("not running; ./zinc start")
+        return 1
+    print(f"running as process {pid}")
+    for service in ("web", "database", "redis"):
+        port = profile.port(service)
+        print(f"  {service:9} 127.0.0.1:{port} {'answers' if not services.port_free(port) else 'does not answer'}")
+    return 0
+
+
+def test(arguments: list[str]) -> int:
+    """All tests, lint, types and the generated client; or only the labels given."""
+    setup.everything(for_tests=True)
+    profile = Profile("test")
+    running = []
+    failed: list[str] = []
+
+    def check(name: str, command: list[str], cwd: str = str(ROOT), env: dict[str, str] | None = None) -> None:
+        begin = time.monotonic()
+        print(f"\n== {name}", flush=True)
+        if subprocess.run(command, cwd=cwd, env=env).returncode:
+            failed.append(name)
+        print(f"== {name}: {'failed' if name in failed else 'well'}, {time.monotonic() - begin:.0f} s", flush=True)
+
+    python = str(PYTHON)
+    try:
+        running.append(services.start_database(profile))
+        running.append(services.start_redis(profile))
+        env = profile.environment()
+        if not arguments:
+            check("lint", [python, "-m", "ruff", "check", "."])
+            check("format", [python, "-m", "ruff", "format", "--check", "."])
+            check("types", [python, "-m", "mypy"], env=env)
+            check("page: lint and format", ["npm", "run", "-s", "lint"], cwd=str(ROOT / "web"))
+            check("page: types", ["npm", "run", "-s", "types"], cwd=str(ROOT / "web"))
+            check("schema and client are current", [python, "manage.py", "client", "--check"], env=env)
+        check("tests", [python, "manage.py", "test", "--no-input", "--timing", *(arguments or ["tests"])], env=env)
+    finally:
+        for process in reversed(running):
+            services.end(process)
+    print(f"\n{'all well' if not failed else 'failed: ' + ', '.join(failed)}")
+    return 1 if failed else 0
+
+
+def bench(arguments: list[str]) -> int:
+    """Measurements; see ``benchmarks/``."""
+    setup.debian_packages(setup.DEBIAN)
+    setup.python_environment()
+    module = "benchmarks.mutants" if "--mutants" in arguments else "benchmarks.speed"
+    if "--reference" in arguments:
+        module = "benchmarks.reference"
+    env = Profile("test").environment()
+    return subprocess.run([str(PYTHON), "-m", module], env=env).returncode
+
+
+def screenshots(_arguments: list[str]) -> int:
+    """Renew the pictures of the README; needs a running start with complete demo caches."""
+    if not _running():
+        raise SetupError("./zinc start must be running, with the demo's frames made.")
+    setup.debian_packages(setup.FOR_TESTS)
+    env = {**os.environ, "ZINC_URL": f"http://127.0.0.1:{Profile('start').port('web')}"}
+    return subprocess.run([str(PYTHON), "-m", "docs.take_screenshots"], env=env).returncode

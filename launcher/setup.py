@@ -1,0 +1,122 @@
+"""Makes sure that everything the application needs is installed and built."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+VENV = ROOT / ".venv"
+PYTHON = VENV / "bin" / "python"
+WEB = ROOT / "web"
+DEBIAN = {
+    "mariadb-server": "/usr/sbin/mariadbd",
+    "libmariadb-dev": "/usr/include/mariadb/mysql.h",
+    "pkg-config": "/usr/bin/pkg-config",
+    "gcc": "/usr/bin/gcc",
+    "redis-server": "/usr/bin/redis-server",
+}
+FOR_TESTS = {"chromium": "/usr/bin/chromium"}
+
+
+class SetupError(RuntimeError):
+    """Something is missing; the message is one sentence that says what to do."""
+
+
+def say(text: str) -> None:
+    """One line of progress."""
+    print(f"  {text}", flush=True)
+
+
+def quiet(command: list[str], what: str, cwd: Path = ROOT, env: dict[str, str] | None = None) -> None:
+    """Run a command; its output is shown only when it fails."""
+    done = subprocess.run(command, cwd=cwd, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+    if done.returncode:
+        print(done.stdout[-4000:])
+        raise SetupError(f"{what} failed (exit {done.returncode}); its output is above.")
+
+
+def debian_packages(wanted: dict[str, str]) -> None:
+    """Install Debian packages whose files are missing, as root or through sudo."""
+    missing = [name for name, file in wanted.items() if not Path(file).exists()]
+    if not missing:
+        return
+    install = ["apt-get", "install", "-y", "--no-install-recommends", *missing]
+    prefix: list[str] = []
+    if os.geteuid() != 0:
+        allowed = shutil.which("sudo") and subprocess.run(["sudo", "-n", "true"], capture_output=True).returncode == 0
+        if not allowed:
+            raise SetupError(f"Debian packages are missing; run: sudo {' '.join(install)}")
+        prefix = ["sudo", "-n"]
+    say(f"installing Debian packages: {' '.join(missing)}")
+    env = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
+    quiet([*prefix, "apt-get", "update"], "apt-get update", env=env)
+    quiet([*prefix, *install], "apt-get install", env=env)
+
+
+def digest(paths: list[Path]) -> str:
+    """Digest of files and whole folders."""
+    result = hashlib.sha256()
+    for path in paths:
+        for file in sorted(path.rglob("*")) if path.is_dir() else [path]:
+            if file.is_file():
+                result.update(str(file.relative_to(ROOT)).encode())
+                result.update(file.read_bytes())
+    return result.hexdigest()
+
+
+def _fresh(stamp: Path, value: str) -> bool:
+    return stamp.exists() and stamp.read_text() == value
+
+
+def python_environment() -> None:
+    """The virtual environment with pinned requirements."""
+    if sys.version_info[:2] != (3, 11):
+        raise SetupError(f"Python 3.11 is needed; this is {sys.version.split()[0]}.")
+    stamp, value = VENV / "requirements.stamp", digest([ROOT / "requirements.txt"])
+    if _fresh(stamp, value):
+        return
+    if not PYTHON.exists():
+        say("making the virtual environment")
+        quiet([sys.executable, "-m", "venv", str(VENV)], "python -m venv")
+    say("installing Python packages")
+    quiet([str(PYTHON), "-m", "pip", "install", "-q", "-r", "requirements.txt"], "pip install")
+    stamp.write_text(value)
+
+
+def front_end() -> None:
+    """Node packages and the built page."""
+    node = shutil.which("node")
+    if not node or not shutil.which("npm"):
+        raise SetupError("Node 20 with npm is needed; install it and run this again.")
+    version = subprocess.run([node, "--version"], capture_output=True, text=True).stdout.strip().lstrip("v")
+    if int(version.split(".")[0]) < 20:
+        raise SetupError(f"Node 20 or newer is needed; this is {version}.")
+    stamp, value = WEB / "node_modules" / ".stamp", digest([WEB / "package-lock.json"])
+    if not _fresh(stamp, value):
+        say("installing front-end packages")
+        quiet(["npm", "ci", "--no-fund", "--no-audit"], "npm ci", cwd=WEB)
+        stamp.write_text(value)
+    sources = [WEB / n for n in ("src", "public", "index.html", "package-lock.json", "vite.config.ts")]
+    stamp, value = WEB / "dist" / ".stamp", digest([s for s in sources if s.exists()])
+    if not _fresh(stamp, value):
+        say("building the page")
+        quiet(["npm", "run", "build"], "npm run build", cwd=WEB)
+        stamp.write_text(value)
+
+
+def kernels() -> None:
+    """Compile the solver once, so that the first run is not spent on it."""
+    quiet([str(PYTHON), "-m", "basin.stages.warm"], "compiling the solver")
+
+
+def everything(for_tests: bool = False) -> None:
+    """All of the above, in order."""
+    debian_packages({**DEBIAN, **(FOR_TESTS if for_tests else {})})
+    python_environment()
+    kernels()
+    front_end()

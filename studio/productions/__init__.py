@@ -1,0 +1,1 @@
+"""Productions, shots and takes."""

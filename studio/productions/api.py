@@ -1,0 +1,259 @@
+"""Addresses of productions, shots and takes."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from django.http import FileResponse, HttpRequest, HttpResponse
+from ninja import File, Router, Schema, UploadedFile
+
+from basin.scene import scene_schema
+from studio.errors import Refused
+from studio.productions import services
+from studio.productions.models import Take
+
+router = Router(tags=["productions"])
+
+
+class StageVessel(Schema):
+    stage: str
+    current: int
+    stale: int
+    total: int
+    bytes: int
+
+
+class TakeCard(Schema):
+    id: int
+    name: str
+    changed: str
+    vessels: list[StageVessel]
+
+
+class ShotCard(Schema):
+    id: int
+    name: str
+    first: int
+    last: int
+    takes: list[TakeCard]
+
+
+class ProductionCard(Schema):
+    id: int
+    name: str
+    shots: list[ShotCard]
+
+
+class TakeDetail(Schema):
+    id: int
+    name: str
+    shot: str
+    production: str
+    revision: int
+    scene: dict[str, Any]
+    problems: list[str] = []
+    remarks: list[str] = []
+
+
+class SceneChange(Schema):
+    revision: int
+    scene: dict[str, Any]
+
+
+class ForecastReply(Schema):
+    quality: str
+    voxel_size: float
+    voxels: int
+    particles: int
+    memory: int
+    disk: int
+    frames: int
+    fits: bool
+    problems: list[str]
+    remarks: list[str]
+
+
+class StageReport(Schema):
+    stage: str
+    first: int
+    states: list[str]
+    readings: list[dict[str, float]]
+    errors: dict[str, str]
+    bytes: int
+    seconds: float
+
+
+class MeshReply(Schema):
+    file: str
+    unit: str
+    up: str
+    size: list[float]
+    low: list[float]
+    triangles: int
+    open_edges: int
+    proposed_unit: str | None
+
+
+class Freed(Schema):
+    bytes: int
+
+
+@router.get("/scene-schema", response=dict[str, Any])
+def schema(request: HttpRequest) -> dict[str, Any]:
+    """JSON schema of scenes, from which the settings panel is made."""
+    return scene_schema()
+
+
+@router.get("/productions", response=list[ProductionCard])
+def productions(request: HttpRequest) -> list[ProductionCard]:
+    """The contact sheet: what there is and how full its vessels are (draft)."""
+    cards = []
+    for production in services.productions_for(request.user):  # type: ignore[arg-type]
+        shots = []
+        for shot in production.shots.all():
+            takes = []
+            first = last = 1
+            for take in shot.takes.all():
+                time = services.scene_of(take).time
+                first, last = time.first, time.last
+                vessels = [
+                    StageVessel(
+                        stage=r["stage"],
+                        current=r["states"].count("current"),
+                        stale=r["states"].count("stale"),
+                        total=len(r["states"]),
+                        bytes=r["bytes"],
+                    )
+                    for r in services.stage_report(take, "draft")
+                ]
+                takes.append(TakeCard(id=take.pk, name=take.name, changed=take.changed.isoformat(), vessels=vessels))
+            shots.append(ShotCard(id=shot.pk, name=shot.name, first=first, last=last, takes=takes))
+        cards.append(ProductionCard(id=production.pk, name=production.name, shots=shots))
+    return cards
+
+
+def _detail(take: Take, problems: list[str], remarks: list[str]) -> TakeDetail:
+    return TakeDetail(
+        id=take.pk,
+        name=take.name,
+        shot=take.shot.name,
+        production=take.shot.production.name,
+        revision=take.revision,
+        scene=services.scene_of(take).model_dump(mode="json"),
+        problems=problems,
+        remarks=remarks,
+    )
+
+
+@router.get("/takes/{take_id}", response=TakeDetail)
+def take(request: HttpRequest, take_id: int) -> TakeDetail:
+    """A take with its scene."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    _, problems, remarks = services.take_forecast(found, "draft")
+    return _detail(found, problems, remarks)
+
+
+@router.put("/takes/{take_id}/scene", response=TakeDetail)
+def change_scene(request: HttpRequest, take_id: int, change: SceneChange) -> TakeDetail:
+    """Keep a changed scene."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    return _detail(*services.keep_scene(found, change.scene, change.revision))
+
+
+@router.get("/takes/{take_id}/forecast/{quality}", response=ForecastReply)
+def forecast(request: HttpRequest, take_id: int, quality: str) -> ForecastReply:
+    """What a run would cost."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    expected, problems, remarks = services.take_forecast(found, services.quality_of(quality))
+    return ForecastReply(**asdict(expected), fits=expected.fits, problems=problems, remarks=remarks)
+
+
+@router.get("/takes/{take_id}/stages/{quality}", response=list[StageReport])
+def stages(request: HttpRequest, take_id: int, quality: str) -> list[StageReport]:
+    """State of every frame of every stage."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    return [StageReport(**r) for r in services.stage_report(found, services.quality_of(quality))]
+
+
+@router.delete("/takes/{take_id}/stages/{quality}/{stage}", response=Freed)
+def delete_stage(request: HttpRequest, take_id: int, quality: str, stage: str) -> Freed:
+    """Delete a stage's frames."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    freed = services.delete_stage(found, services.quality_of(quality), services.stage_of(stage))
+    return Freed(bytes=freed)
+
+
+@router.get("/takes/{take_id}/view/{quality}/{stage}/{frame}")
+def view(
+    request: HttpRequest, take_id: int, quality: str, stage: str, frame: int, budget: int = 400_000
+) -> HttpResponse:
+    """A frame packed for the viewport; immutable under its key."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    packed, key = services.view(
+        found, services.quality_of(quality), services.stage_of(stage), frame, max(1, min(budget, 5_000_000))
+    )
+    tag = f'"{key}-{budget}"'
+    if request.headers.get("If-None-Match") == tag:
+        return HttpResponse(status=304, headers={"ETag": tag})
+    headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
+    return HttpResponse(packed, content_type="application/octet-stream", headers=headers)
+
+
+@router.get("/takes/{take_id}/elements/{index}/mesh")
+def element_mesh(request: HttpRequest, take_id: int, index: int) -> HttpResponse:
+    """An element's mesh packed for the viewport."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    return HttpResponse(services.element_view(found, index), content_type="application/octet-stream")
+
+
+@router.get("/takes/{take_id}/poses", response=list[list[list[float]]])
+def poses(request: HttpRequest, take_id: int) -> list[list[list[float]]]:
+    """Matrices of every element, one per frame where it moves."""
+    return services.poses(services.take_for(request.user, take_id))  # type: ignore[arg-type]
+
+
+@router.post("/takes/{take_id}/meshes", response=MeshReply)
+def import_mesh(
+    request: HttpRequest, take_id: int, file: File[UploadedFile], unit: str = "m", up: str = "y"
+) -> MeshReply:
+    """Bring a mesh file in; it is kept beside the scene and may then be named by elements."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    _check_axes(unit, up)
+    return MeshReply(**asdict(services.keep_mesh(found, file, unit, up)))
+
+
+@router.get("/takes/{take_id}/meshes/facts", response=MeshReply)
+def mesh_facts(request: HttpRequest, take_id: int, file: str, unit: str = "m", up: str = "y") -> MeshReply:
+    """A kept mesh looked at under another unit or axis."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    _check_axes(unit, up)
+    return MeshReply(**asdict(services.mesh_facts(found, file, unit, up)))
+
+
+def _check_axes(unit: str, up: str) -> None:
+    if unit not in ("m", "cm", "mm", "in", "ft") or up not in ("x", "y", "z"):
+        raise Refused(["Units are m, cm, mm, in and ft; the up axis is x, y or z."])
+
+
+@router.get("/takes/{take_id}/export/{quality}/{stage}")
+def export(
+    request: HttpRequest,
+    take_id: int,
+    quality: str,
+    stage: str,
+    format: str = "obj",
+    first: int | None = None,
+    last: int | None = None,
+) -> FileResponse:
+    """A zip with a file per frame."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    if format not in ("obj", "ply"):
+        raise Refused(["Frames leave as obj or ply."])
+    span = (first, last) if first is not None and last is not None else None
+    path = services.exported(found, services.quality_of(quality), services.stage_of(stage), format, span)
+    handle = path.open("rb")
+    path.unlink()  # the open file goes on to exist until it is sent
+    return FileResponse(
+        handle, as_attachment=True, filename=f"{found.shot.name}-{stage}-{format}.zip".replace(" ", "_")
+    )

@@ -1,0 +1,234 @@
+"""What can be done with productions, shots and takes."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import tempfile
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.contrib.auth.models import User
+from django.core.files.uploadedfile import UploadedFile
+from django.db import transaction
+from django.db.models import F
+
+from basin.cache import Cache, DamagedFrame, StageBusy
+from basin.scene import Scene, SceneError, parse_scene
+from basin.stages.assembly import SceneFiles, check_scene, element_mesh
+from basin.stages.export import export
+from basin.stages.forecast import Forecast, forecast
+from basin.stages.imports import MeshFacts, import_mesh
+from basin.stages.keys import frame_keys
+from basin.stages.run import STAGES, states_by_keys
+from basin.stages.view import pack_element, pack_particles, pack_surface
+from studio.errors import Refused
+from studio.productions.models import Production, Take
+
+QUALITIES = ("draft", "proof", "final")
+
+
+def take_for(user: User, take_id: int) -> Take:
+    """A take that the user may see; Refused (404) otherwise."""
+    found = Take.objects.filter(pk=take_id, shot__production__members=user).select_related("shot__production").first()
+    if found is None:
+        raise Refused(["There is no such take, or it is not yours to see."], 404)
+    return found
+
+
+def productions_for(user: User) -> list[Production]:
+    """The user's productions with shots and takes."""
+    return list(Production.objects.filter(members=user).prefetch_related("shots__takes").order_by("name"))
+
+
+def scene_of(take: Take) -> Scene:
+    """The take's scene, validated."""
+    try:
+        return parse_scene(take.scene)
+    except SceneError as error:
+        raise Refused(error.problems) from None
+
+
+def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Take, list[str], list[str]]:
+    """Store a changed scene; returns the take, problems that bar a run, and remarks.
+
+    The document itself must be valid. Refused (409) if somebody else changed it since `revision`.
+    """
+    try:
+        scene = parse_scene(document)
+    except SceneError as error:
+        raise Refused(error.problems) from None
+    plain = scene.model_dump(mode="json")
+    with transaction.atomic():
+        changed = Take.objects.filter(pk=take.pk, revision=revision).update(scene=plain, revision=F("revision") + 1)
+        if not changed:
+            raise Refused(["Somebody else changed this take meanwhile; load it again."], 409)
+    take.refresh_from_db()
+    found = check_scene(scene, SceneFiles(take.folder))
+    return take, found.problems, found.remarks
+
+
+def quality_of(name: str) -> str:
+    """A quality's name, checked."""
+    if name not in QUALITIES:
+        raise Refused([f"{name!r} is no quality; there are draft, proof and final."], 404)
+    return name
+
+
+def stage_of(name: str) -> str:
+    """A stage's name, checked."""
+    if name not in STAGES:
+        raise Refused([f"{name!r} is no stage; there are liquid and surface."], 404)
+    return name
+
+
+def stage_report(take: Take, quality: str) -> list[dict[str, Any]]:
+    """Per stage: the state of every frame, readings, bytes on disk and seconds spent."""
+    scene, files = scene_of(take), SceneFiles(take.folder)
+    cache = Cache(take.cache_folder(quality))
+    report = []
+    for stage in STAGES:
+        store = cache.stage(stage)
+        try:
+            states = states_by_keys(store, frame_keys(scene, files, quality, stage))
+        except ValueError:  # a mesh that cannot be read: nothing can be current
+            states = {n: "missing" for n in range(scene.time.first, scene.time.last + 1)}
+        records = store.records()
+        report.append(
+            {
+                "stage": stage,
+                "first": scene.time.first,
+                "states": [states[n] for n in sorted(states)],
+                "readings": [records[n].readings if n in records else {} for n in sorted(states)],
+                "errors": {str(n): records[n].error for n in sorted(states) if n in records and records[n].error},
+                "bytes": store.size(),
+                "seconds": sum(r.readings.get("seconds", 0.0) for r in records.values()),
+            }
+        )
+    return report
+
+
+def take_forecast(take: Take, quality: str) -> tuple[Forecast, list[str], list[str]]:
+    """Forecast, problems and remarks of a take's scene."""
+    scene, files = scene_of(take), SceneFiles(take.folder)
+    found = check_scene(scene, files)
+    expected = forecast(scene, files, quality)
+    problems = found.problems + ([] if expected.fits else [expected.refusal()])
+    return expected, problems, found.remarks
+
+
+def view(take: Take, quality: str, stage: str, frame: int, budget: int) -> tuple[bytes, str]:
+    """A frame packed for the viewport, and its key."""
+    store = Cache(take.cache_folder(quality)).stage(stage)
+    record = store.records().get(frame)
+    if record is None or record.error:
+        raise Refused([f"{stage} frame {frame} is not there yet."], 404)
+    try:
+        packed = pack_particles(store, frame, budget) if stage == "liquid" else pack_surface(store, frame)
+    except DamagedFrame as error:
+        raise Refused([f"{error}; the next run makes it again."], 410) from None
+    return packed, record.key
+
+
+def delete_stage(take: Take, quality: str, stage: str) -> int:
+    """Delete a stage's frames; returns the bytes freed."""
+    try:
+        return Cache(take.cache_folder(quality)).stage(stage).delete()
+    except StageBusy:
+        raise Refused(["A run is writing this stage; stop it first."], 409) from None
+
+
+def element_view(take: Take, index: int) -> bytes:
+    """An element's mesh packed for the viewport, in its own frame."""
+    scene = scene_of(take)
+    if not 0 <= index < len(scene.elements):
+        raise Refused(["There is no such element."], 404)
+    try:
+        return pack_element(element_mesh(scene.elements[index], SceneFiles(take.folder)))
+    except ValueError as error:
+        raise Refused([str(error)]) from None
+
+
+def poses(take: Take) -> list[list[list[float]]]:
+    """Per element its matrices, column by column: one if it is still, else one per frame."""
+    scene = scene_of(take)
+    frames = range(scene.time.first, scene.time.last + 1)
+    return [
+        [
+            e.pose.matrix(scene.time.shot_time(n)).T.ravel().astype(np.float64).tolist()
+            for n in (frames if e.pose.moves() else frames[:1])
+        ]
+        for e in scene.elements
+    ]
+
+
+def keep_mesh(take: Take, upload: UploadedFile, unit: str, up: str) -> MeshFacts:
+    """Keep an uploaded mesh beside the take's scene and say what it is.
+
+    Refused if the file is no usable mesh; then nothing is kept.
+    """
+    name = re.sub(r"[^A-Za-z0-9._-]+", "_", Path(upload.name or "mesh").name)[-80:].lstrip(".") or "mesh"
+    folder = take.folder / "meshes"
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=folder) as holding:
+        held = Path(holding) / name
+        with held.open("wb") as file:
+            for chunk in upload.chunks():
+                file.write(chunk)
+        try:
+            facts = import_mesh(held, unit, up, scene_of(take))
+        except ValueError as error:
+            raise Refused([str(error)]) from None
+        target = folder / f"{Path(name).stem}-{facts.digest[:8]}{Path(name).suffix.lower()}"
+        shutil.move(held, target)
+    return facts.at(f"meshes/{target.name}")
+
+
+def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:
+    """Facts about a kept mesh under another unit or axis."""
+    path = (take.folder / file).resolve()
+    if not path.is_relative_to(take.folder.resolve()):
+        raise Refused(["That mesh is not part of this take."], 404)
+    try:
+        return import_mesh(path, unit, up, scene_of(take)).at(file)
+    except ValueError as error:
+        raise Refused([str(error)]) from None
+
+
+def exported(take: Take, quality: str, stage: str, kind: str, frames: tuple[int, int] | None) -> Path:
+    """A zip of a stage's frames as files; the caller deletes it.
+
+    Refused if there are no frames or one is damaged.
+    """
+    cache = Cache(take.cache_folder(quality))
+    take.folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.NamedTemporaryFile(dir=take.folder, suffix=".zip", delete=False) as target:
+        path = Path(target.name)
+    try:
+        with tempfile.TemporaryDirectory(dir=take.folder) as holding, zipfile.ZipFile(path, "w") as archive:
+            for written in export(cache, stage, kind, Path(holding), frames):
+                archive.write(written, written.name)
+                written.unlink()
+    except (FileNotFoundError, DamagedFrame) as error:
+        path.unlink()
+        raise Refused([str(error)], 409) from None
+    return path
+
+
+def load_demo(folder: Path, production: str, people: list[User]) -> list[Take]:
+    """Put the demo production in place; returns takes that are new."""
+    home, _ = Production.objects.get_or_create(name=production)
+    home.members.add(*people)
+    fresh = []
+    for path in sorted(folder.glob("TM0*.json")):
+        document = json.loads(path.read_text(encoding="utf-8"))
+        shot, made = home.shots.get_or_create(name=document["name"])
+        if not made:
+            continue
+        take = Take.objects.create(shot=shot, name="first light", scene=parse_scene(document).model_dump(mode="json"))
+        shutil.copytree(folder / "meshes", take.folder / "meshes", dirs_exist_ok=True)
+        fresh.append(take)
+    return fresh

@@ -1,0 +1,80 @@
+"""Addresses of runs."""
+
+from __future__ import annotations
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from studio.errors import Refused
+from studio.productions.services import take_for
+from studio.runs import services
+from studio.runs.models import Run
+
+router = Router(tags=["runs"])
+
+
+class RunReply(Schema):
+    run: int
+    take: int
+    shot: str
+    quality: str
+    status: str
+    stages: str
+    stage: str
+    frame: int | None
+    done: int
+    total: int
+    seconds_left: float
+    message: str
+    created: str
+    started: str | None
+    finished: str | None
+
+
+class RunRequest(Schema):
+    quality: str = "draft"
+    stages: list[str] = ["liquid", "surface"]
+    first: int | None = None
+    last: int | None = None
+
+
+def _reply(row: Run) -> RunReply:
+    event = {k: v for k, v in services.run_event(row).items() if k != "type"}
+    return RunReply(
+        **event,
+        shot=row.take.shot.name,
+        created=row.created.isoformat(),
+        started=row.started.isoformat() if row.started else None,
+        finished=row.finished.isoformat() if row.finished else None,
+    )
+
+
+@router.get("/runs", response=list[RunReply])
+def runs(request: HttpRequest) -> list[RunReply]:
+    """The newest hundred runs of the user's productions."""
+    mine = Run.objects.filter(take__shot__production__members=request.user)  # type: ignore[misc]
+    return [_reply(r) for r in mine.select_related("take__shot").order_by("-created", "-pk")[:100]]
+
+
+@router.post("/takes/{take_id}/runs", response=RunReply)
+def ask(request: HttpRequest, take_id: int, wanted: RunRequest) -> RunReply:
+    """Ask for a run."""
+    take = take_for(request.user, take_id)  # type: ignore[arg-type]
+    made = services.ask_for_run(
+        request.user,  # type: ignore[arg-type]
+        take,
+        wanted.quality,
+        wanted.stages,
+        wanted.first,
+        wanted.last,
+    )
+    return _reply(made)
+
+
+@router.post("/runs/{run_id}/stop", response=RunReply)
+def stop(request: HttpRequest, run_id: int) -> RunReply:
+    """Stop a run; whole frames stay."""
+    row = Run.objects.filter(pk=run_id, take__shot__production__members=request.user).first()  # type: ignore[misc]
+    if row is None:
+        raise Refused(["There is no such run."], 404)
+    return _reply(services.ask_to_stop(row))

@@ -1,0 +1,207 @@
+"""Asking for runs, stopping them, and working on them under a lease."""
+
+from __future__ import annotations
+
+import os
+import socket
+import threading
+import uuid
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.db import close_old_connections, connection, transaction
+from django.db.models import Q
+from django.utils import timezone
+
+from basin.cache import Cache, StageBusy
+from basin.scene import SceneError
+from basin.stages.run import STAGES, RunFailure, run
+from studio.errors import Refused
+from studio.productions.models import Take
+from studio.productions.services import quality_of, scene_of, take_forecast
+from studio.runs.events import publish
+from studio.runs.models import Run
+
+MOST_ATTEMPTS = 5
+ACTIVE = (Run.Status.WAITING, Run.Status.RUNNING)
+
+
+def ask_for_run(
+    user: User | None, take: Take, quality: str, stages: list[str], first: int | None = None, last: int | None = None
+) -> Run:
+    """Queue a run.
+
+    Refused if the scene cannot run, does not fit the machine, or the stage is being made already.
+    """
+    quality_of(quality)
+    wanted = [s for s in STAGES if s in stages]
+    if not wanted or set(stages) - set(STAGES):
+        raise Refused(["Name the stages to run: liquid, surface or both."])
+    _, problems, _ = take_forecast(take, quality)
+    if problems:
+        raise Refused(problems)
+    time = scene_of(take).time
+    with transaction.atomic():
+        Take.objects.select_for_update().get(pk=take.pk)
+        for other in Run.objects.filter(take=take, quality=quality, status__in=ACTIVE):
+            shared = [s for s in other.stage_names() if s in wanted]
+            if shared:
+                raise Refused([f"The {shared[0]} of this take is being made already; stop that run first."], 409)
+        span = (last or time.last) - (first or time.first) + 1
+        total = sum(((last or time.last) - time.first + 1) if s == "liquid" else span for s in wanted)
+        made = Run.objects.create(
+            take=take, by=user, quality=quality, stages=",".join(wanted), first=first, last=last, total=total
+        )
+    publish(run_event(made))
+    wake()
+    return made
+
+
+def wake() -> None:
+    """Tell a worker that there is something to do; the sweep finds it anyway if this is lost."""
+    from studio.runs.tasks import work
+
+    try:
+        work.delay()
+    except Exception:  # the broker being away must not lose the run: its row is in the database
+        return
+
+
+def ask_to_stop(asked: Run) -> Run:
+    """Stop a run: at once if it waits, within a substep if it runs."""
+    with transaction.atomic():
+        row = Run.objects.select_for_update().get(pk=asked.pk)
+        if row.status == Run.Status.WAITING:
+            row.status, row.finished = Run.Status.STOPPED, timezone.now()
+        row.stop_requested = True
+        row.save()
+    publish(run_event(row))
+    return row
+
+
+def claim(owner: str) -> Run | None:
+    """Take the oldest run that waits or whose worker has gone."""
+    now = timezone.now()
+    with transaction.atomic():
+        free = Q(status=Run.Status.WAITING) | Q(status=Run.Status.RUNNING, lease_until__lt=now)
+        row = Run.objects.select_for_update(skip_locked=True).filter(free).order_by("created", "pk").first()
+        if row is None:
+            return None
+        row.attempts += 1
+        row.lease_owner, row.lease_until = owner, now + timedelta(seconds=settings.LEASE_SECONDS)
+        row.started = row.started or now
+        if row.attempts > MOST_ATTEMPTS:
+            row.status, row.finished = Run.Status.FAILED, now
+            row.message = f"its worker was lost {MOST_ATTEMPTS} times; whole frames are kept"
+            row.save()
+            publish(run_event(row))
+            return None
+        row.status = Run.Status.RUNNING
+        row.save()
+    return row
+
+
+@dataclass
+class Lease:
+    """Keeps a run's row ours while we work on it; says when to stop."""
+
+    run: Run
+    owner: str
+
+    def __post_init__(self) -> None:
+        self._over = threading.Event()
+        self.stop = threading.Event()
+        self.lost = False
+        self._thread = threading.Thread(target=self._beat, daemon=True)
+        self._thread.start()
+
+    def _beat(self) -> None:
+        waited = 0.0
+        while not self._over.wait(0.5):
+            waited += 0.5
+            mine = Run.objects.filter(pk=self.run.pk, lease_owner=self.owner)
+            if waited >= settings.HEARTBEAT_SECONDS:
+                waited = 0.0
+                until = timezone.now() + timedelta(seconds=settings.LEASE_SECONDS)
+                if not mine.update(lease_until=until):
+                    self.lost = True
+                    self.stop.set()
+            if mine.filter(stop_requested=True).exists():
+                self.stop.set()
+        connection.close()
+
+    def end(self) -> None:
+        """Stop the heartbeat."""
+        self._over.set()
+        self._thread.join()
+
+
+def work_once(owner: str | None = None) -> bool:
+    """Work on one run to its end; False if there was none."""
+    owner = owner or f"{socket.gethostname()}:{os.getpid()}:{uuid.uuid4().hex[:8]}"
+    close_old_connections()
+    row = claim(owner)
+    if row is None:
+        return False
+    publish(run_event(row))
+    lease = Lease(row, owner)
+    status, message = Run.Status.DONE, ""
+    done = 0
+    try:
+        scene = scene_of(row.take)
+        span = (row.first or scene.time.first, row.last or scene.time.last)
+        for frame in run(
+            scene,
+            row.take.folder,
+            Cache(row.take.cache_folder(row.quality)),
+            stages=row.stage_names(),
+            quality=row.quality,
+            frames=span,
+            stop=lease.stop.is_set,
+        ):
+            done += 1
+            seconds = 0.0 if frame.reused else frame.readings.get("seconds", 0.0)
+            Run.objects.filter(pk=row.pk, lease_owner=owner).update(
+                done=done, stage=frame.stage, frame=frame.frame, frame_seconds=seconds
+            )
+            row.done, row.stage, row.frame, row.frame_seconds = done, frame.stage, frame.frame, seconds
+            if not frame.reused:
+                publish({**run_event(row), "type": "frame", "readings": frame.readings})
+        if lease.stop.is_set():
+            status, message = Run.Status.STOPPED, "stopped; whole frames are kept"
+    except (SceneError, Refused) as error:
+        status, message = Run.Status.FAILED, "; ".join(error.problems)
+    except (RunFailure, StageBusy, ValueError, OSError) as error:
+        status, message = Run.Status.FAILED, str(error)
+    finally:
+        lease.end()
+    if lease.lost:
+        return True  # somebody else has the run now
+    Run.objects.filter(pk=row.pk, lease_owner=owner).update(
+        status=status, message=message, finished=timezone.now(), lease_owner="", lease_until=None
+    )
+    row.refresh_from_db()
+    publish(run_event(row))
+    return True
+
+
+def run_event(row: Run) -> dict[str, Any]:
+    """What the page is told of a run."""
+    left = max(row.total - row.done, 0) * row.frame_seconds
+    return {
+        "type": "run",
+        "run": row.pk,
+        "take": row.take_id,
+        "quality": row.quality,
+        "status": str(row.status),
+        "stages": row.stages,
+        "stage": row.stage,
+        "frame": row.frame,
+        "done": row.done,
+        "total": row.total,
+        "seconds_left": left,
+        "message": row.message,
+    }

@@ -1,0 +1,25 @@
+"""Addresses: the API, the event stream, and the page for everything else."""
+
+from django.conf import settings
+from django.http import FileResponse, HttpRequest, HttpResponse
+from django.urls import path, re_path
+from django.views.decorators.csrf import ensure_csrf_cookie
+
+from studio.api import api
+from studio.runs.events import stream
+
+
+@ensure_csrf_cookie
+def page(_request: HttpRequest) -> HttpResponse | FileResponse:
+    """The one page of the application."""
+    index = settings.WEB_DIST / "index.html"
+    if not index.exists():
+        return HttpResponse("The page is not built; run ./zinc start.", status=503, content_type="text/plain")
+    return HttpResponse(index.read_bytes(), content_type="text/html", headers={"Cache-Control": "no-cache"})
+
+
+urlpatterns = [
+    path("api/events", stream),
+    path("api/", api.urls),
+    re_path(r"^(?!api/|assets/).*$", page),
+]

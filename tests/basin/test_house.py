@@ -1,0 +1,76 @@
+"""Who may import whom, and that the documents say what is true."""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+from pathlib import Path
+
+from django.test import SimpleTestCase
+
+from basin.scene import parse_scene, scene_schema
+
+ROOT = Path(__file__).resolve().parent.parent.parent
+GROUND = {"settings", "geometry", "grid", "cache", "exchange"}
+PARTS = {"liquid", "surface"}
+
+
+def imported(path: Path) -> set[str]:
+    """Modules that a file imports."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            found.add(node.module)
+        elif isinstance(node, ast.Import):
+            found |= {n.name for n in node.names}
+    return found
+
+
+class Rooms(SimpleTestCase):
+    """The architecture's rules about imports."""
+
+    def test_basin_knows_neither_django_nor_studio(self) -> None:
+        for path in (ROOT / "basin").rglob("*.py"):
+            roots = {m.split(".")[0] for m in imported(path)}
+            self.assertFalse(roots & {"django", "studio", "celery", "ninja"}, path)
+
+    def test_parts_meet_only_in_stages(self) -> None:
+        for part in PARTS:
+            for path in (ROOT / "basin" / part).rglob("*.py"):
+                rooms = {m.split(".")[1] for m in imported(path) if m.startswith("basin.")}
+                self.assertLessEqual(rooms, GROUND | {part}, path)
+
+    def test_ground_does_not_look_up(self) -> None:
+        for room in GROUND - {"settings"}:
+            for path in (ROOT / "basin" / room).rglob("*.py"):
+                rooms = {m.split(".")[1] for m in imported(path) if m.startswith("basin.")}
+                self.assertLessEqual(rooms, GROUND, path)
+
+    def test_studio_uses_scene_stages_and_cache_alone(self) -> None:
+        for path in (ROOT / "studio").rglob("*.py"):
+            rooms = {m.split(".")[1] for m in imported(path) if m.startswith("basin.")}
+            self.assertLessEqual(rooms, {"scene", "stages", "cache"}, path)
+
+
+class Documents(SimpleTestCase):
+    """docs/scene-format.md holds one complete scene that uses every element."""
+
+    def test_complete_scene_of_the_format_page_is_valid_and_complete(self) -> None:
+        text = (ROOT / "docs" / "scene-format.md").read_text(encoding="utf-8")
+        block = re.search(r"```json\n(.*?)```", text, re.S)
+        assert block
+        scene = parse_scene(json.loads(block.group(1)))
+        self.assertEqual({e.kind for e in scene.elements}, {"fill", "inflow", "collider"})
+        shapes = {e.shape.kind for e in scene.elements}
+        self.assertEqual(shapes, {"sphere", "box", "mesh", "plane", "tub", "tube", "disc"})
+
+    def test_every_setting_has_a_meaning(self) -> None:
+        schema = scene_schema()
+        count = 0
+        for definition in schema["$defs"].values():
+            for name, field in definition.get("properties", {}).items():
+                if "zinc" in field:
+                    count += 1
+                    self.assertTrue(field.get("description"), name)
+        self.assertGreater(count, 40)

@@ -1,0 +1,159 @@
+"""Single steps of the liquid and of the viewing: what each claims."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+from django.test import SimpleTestCase
+from scipy.stats import kstest
+
+from basin.geometry.primitives import sphere_mesh
+from basin.grid.layout import PAD
+from basin.liquid import levelset, spacing
+from basin.liquid.particles import Particles
+from basin.liquid.pressure import assemble
+from basin.liquid.randomness import uniform
+from basin.liquid.resampling import resampled
+from basin.liquid.sorting import sorted_particles
+from basin.liquid.timestep import steps_left
+from basin.stages.view import LEVELS, octahedral, pack_mesh, vertex_normals
+from tests.reference.tanks import G, box_fill, liquid
+
+
+def unpacked(data: bytes) -> tuple[dict, dict[str, np.ndarray]]:
+    """Read the packed layout as the page does."""
+    assert data[:4] == b"ZBV1"
+    length = int(np.frombuffer(data, "<u4", 1, 4)[0])
+    header = json.loads(data[8 : 8 + length])
+    arrays, at = {}, 8 + length
+    for name, kind, size in header["arrays"]:
+        arrays[name] = np.frombuffer(data, kind, size, at)
+        at += -(-arrays[name].nbytes // 4) * 4
+    return header, arrays
+
+
+class Packing(SimpleTestCase):
+    """Frames for the viewport keep places to half a step of 16 bits and normals to two degrees."""
+
+    def test_mesh_round_trip(self) -> None:
+        mesh = sphere_mesh(0.7, 48)
+        header, arrays = unpacked(pack_mesh(mesh.position, mesh.triangle))
+        place = arrays["position"].reshape(-1, 3) / LEVELS * np.array(header["span"]) + np.array(header["low"])
+        self.assertLess(float(np.abs(place - mesh.position).max()), 0.51 * 1.4 / LEVELS)
+        np.testing.assert_array_equal(arrays["index"].reshape(-1, 3), mesh.triangle)
+
+    def test_octahedral_normals(self) -> None:
+        mesh = sphere_mesh(1.0, 32)
+        normal = vertex_normals(mesh.position, mesh.triangle)
+        folded = octahedral(normal) / 127.0
+        z = 1 - np.abs(folded).sum(axis=1)
+        sign = np.where(folded >= 0, 1.0, -1.0)
+        xy = np.where((z < 0)[:, None], (1 - np.abs(folded[:, ::-1])) * sign, folded)
+        back = np.column_stack([xy, z])
+        back /= np.linalg.norm(back, axis=1, keepdims=True)
+        self.assertGreater(float(np.einsum("ij,ij->i", back, normal).min()), np.cos(np.deg2rad(2)))
+
+
+class Randomness(SimpleTestCase):
+    """Counter-based numbers: even, and the same whatever the order in which they are asked for."""
+
+    def test_numbers_are_uniform(self) -> None:
+        sample = uniform(np.arange(20000), 3, 2)
+        for column in range(2):
+            self.assertGreater(kstest(sample[:, column], "uniform").pvalue, 1e-3)
+        self.assertLess(abs(float(np.corrcoef(sample.T)[0, 1])), 0.03)
+
+    def test_order_does_not_matter(self) -> None:
+        ids = np.arange(100)
+        np.testing.assert_array_equal(uniform(ids, 5, 3)[::-1], uniform(ids[::-1], 5, 3))
+        self.assertFalse(np.array_equal(uniform(ids, 5, 3), uniform(ids, 6, 3)))
+
+
+class Resampling(SimpleTestCase):
+    """Merging and splitting keep volume and momentum."""
+
+    def crowd(self) -> Particles:
+        rng = np.random.default_rng(0)
+        p = Particles.empty()
+        p.position = (np.array([5.0, 5.0, 5.0]) + rng.uniform(0, 1, (40, 3))).astype(np.float32)
+        p.velocity = rng.normal(size=(40, 3)).astype(np.float32)
+        p.affine = np.zeros((40, 3, 3), np.float32)
+        p.volume = rng.uniform(0.1, 0.2, 40).astype(np.float32)
+        p.id = np.arange(40, dtype=np.uint32)
+        p.source = np.zeros(40, np.uint8)
+        p.born = np.zeros(40, np.float32)
+        return p
+
+    def test_crowded_cell_is_thinned(self) -> None:
+        before = self.crowd()
+        momentum = (before.volume[:, None] * before.velocity.astype(float)).sum(axis=0)
+        volume = before.volume.sum(dtype=float)
+        after, next_id = resampled(before, np.full((12, 12, 12), -2.0, np.float32), 8, 40, 0)
+        self.assertEqual((len(after), next_id), (16, 40))
+        self.assertAlmostEqual(after.volume.sum(dtype=float) / volume, 1.0, places=6)
+        np.testing.assert_allclose((after.volume[:, None] * after.velocity).sum(axis=0), momentum, rtol=1e-5)
+
+    def test_lonely_deep_particle_is_split_and_new_ids_are_given(self) -> None:
+        one = self.crowd().taken(np.array([3]))
+        one.volume[:] = 0.25
+        after, next_id = resampled(one, np.full((12, 12, 12), -2.0, np.float32), 8, 40, 0)
+        self.assertEqual((len(after), next_id, sorted(after.id.tolist())), (2, 41, [3, 40]))
+        self.assertAlmostEqual(float(after.volume.sum()), 0.25, places=6)
+        shallow, _ = resampled(self.crowd().taken(np.array([3])), np.full((12, 12, 12), 0.0, np.float32), 8, 40, 0)
+        self.assertEqual(len(shallow), 1)
+
+
+class Substeps(SimpleTestCase):
+    """The number of substeps follows speed and gravity and lands on the frame."""
+
+    def test_fast_liquid_takes_more_within_the_limits(self) -> None:
+        g = np.array([0, -G, 0])
+        slow = steps_left(1 / 24, 0, 0.0, g, 0.02, 2.0, 1, 16)
+        fast = steps_left(1 / 24, 0, 500.0, g, 0.02, 2.0, 1, 16)
+        self.assertLess(slow, fast)
+        self.assertEqual(steps_left(1 / 24, 0, 1e5, g, 0.02, 2.0, 1, 16), 16)
+        self.assertEqual(steps_left(1 / 24, 15, 1e5, g, 0.02, 2.0, 1, 16), 1)
+        self.assertEqual(steps_left(1 / 24, 0, 0.0, np.zeros(3), 0.02, 2.0, 5, 16), 5)
+
+
+class MovingSolids(SimpleTestCase):
+    """A collider's velocity on the grid is that of its pose."""
+
+    def test_turning_box_moves_its_faces_with_the_turn(self) -> None:
+        turn = {"keys": [{"time": 0, "value": [0, 0, 0], "segment": "linear"}, {"time": 1, "value": [0, 90, 0]}]}
+        box = {
+            "kind": "collider",
+            "name": "blade",
+            "shape": {"kind": "box", "size": [0.4, 0.4, 0.4]},
+            "pose": {"translation": [0.5, 0.5, 0.5], "rotation": turn},
+        }
+        run = liquid(0.05, (1, 1, 1), [box])
+        solids = run.solid_world.at(0.3, 1e-4)
+        centre = run.world.layout.to_voxels(np.array([0.5, 0.5, 0.5]))
+        arm = np.array([3.0, 0.0, 1.0])
+        velocity = solids.motion[0] @ np.append(centre + arm, 1.0)
+        np.testing.assert_allclose(velocity, np.cross([0, np.pi / 2, 0], arm), atol=2e-3)
+
+
+class Spacing(SimpleTestCase):
+    """The spacing step evens out a squeezed layer without touching velocities."""
+
+    def test_squeezed_water_spreads(self) -> None:
+        run = liquid(0.05, (1.0, 1.0, 0.5), [box_fill((0, 0, 0), (1, 0.5, 0.5))])
+        p = run.state.particles
+        p.position[:, 1] = PAD + (p.position[:, 1] - PAD) * np.float32(0.85)
+        layout, solids = run.world.layout, run.solid_world.at(0.0, 0.01)
+        space = levelset.room(solids.volume)
+        worst = []
+        for _ in range(25):
+            p, tiling = sorted_particles(p, layout)
+            share = levelset.density(p, tiling, layout)
+            phi = levelset.level_set(share, space)
+            deep = (phi < -2.0) & (space > 0.99)
+            worst.append(float(share[deep].mean()))
+            before = p.velocity.copy()
+            spacing.spread(p, assemble(phi, solids, layout), share, space, phi, solids, layout, np.zeros(len(p), bool))
+            np.testing.assert_array_equal(p.velocity, before)
+        self.assertGreater(worst[0], 1.14)
+        self.assertLess(worst[-1], 1.03)

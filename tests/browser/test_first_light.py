@@ -1,0 +1,241 @@
+"""What a person does, through the real page in Debian's Chromium."""
+
+from __future__ import annotations
+
+import io
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.contrib.auth.models import User
+from django.db import connections
+from django.test import TransactionTestCase, override_settings
+from playwright.sync_api import Page, sync_playwright
+
+from basin.exchange import read_mesh, write_obj
+from basin.geometry.primitives import box_mesh
+from basin.stages.warm import tiny_scene
+from studio.productions.models import Production, Take
+from studio.runs.models import Run
+
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+ROOT = Path(__file__).resolve().parent.parent.parent
+CHROMIUM = [
+    *("--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking"),
+    *("--disable-component-update", "--disable-sync", "--use-gl=angle", "--use-angle=swiftshader"),
+    "--enable-unsafe-swiftshader",
+]
+
+
+def free_port() -> int:
+    """A loopback port that nobody uses."""
+    import socket
+
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+class FirstLight(TransactionTestCase):
+    """The whole chain: page, web server, database, queue, worker, solver, cache, export."""
+
+    def setUp(self) -> None:
+        self.root = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.root, ignore_errors=True)
+        own = override_settings(CACHE_ROOT=self.root / "takes")
+        own.enable()
+        self.addCleanup(own.disable)
+        person = User.objects.create_user("mira", password="clay")
+        production = Production.objects.create(name="Mill")
+        production.members.add(person)
+        scene: dict[str, Any] = {**tiny_scene(), "time": {"last": 8}, "elements": []}
+        scene["camera"] = {"eye": [0.9, 0.6, 0.9], "target": [0.2, 0.15, 0.2], "angle": 35}
+        self.take = Take.objects.create(shot=production.shots.create(name="TM900 Trial"), name="one", scene=scene)
+        name = connections["default"].settings_dict["NAME"]
+        self.env = {
+            **os.environ,
+            "ZINC_DATA": str(self.root),
+            "ZINC_DATABASE_NAME": name,
+            "PYTHONPATH": str(ROOT),
+            "DJANGO_SETTINGS_MODULE": "studio.settings",
+        }
+        port = free_port()
+        self.address = f"http://127.0.0.1:{port}"
+        self.server = self.launch("uvicorn", "studio.asgi:application", "--port", str(port), "--lifespan", "off")
+        self.worker = self.start_worker()
+        until = time.monotonic() + 60
+        import urllib.request
+
+        while time.monotonic() < until:
+            try:
+                urllib.request.urlopen(self.address, timeout=2)
+                break
+            except OSError:
+                time.sleep(0.2)
+
+    def launch(self, *arguments: str) -> subprocess.Popen[bytes]:
+        process = subprocess.Popen(
+            [sys.executable, "-m", *arguments],
+            env=self.env,
+            cwd=ROOT,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+        self.addCleanup(self.end, process)
+        return process
+
+    def start_worker(self) -> subprocess.Popen[bytes]:
+        beat = str(self.root / f"beat-{time.monotonic()}")
+        return self.launch(
+            *("celery", "-A", "studio", "worker", "-B", "-s", beat, "--concurrency=1"),
+            *("--without-gossip", "--without-mingle", "--loglevel=error"),
+        )
+
+    def end(self, process: subprocess.Popen[bytes], how: int = signal.SIGTERM) -> None:
+        if process.poll() is None:
+            os.killpg(process.pid, how)
+            try:
+                process.wait(15)
+            except subprocess.TimeoutExpired:
+                os.killpg(process.pid, signal.SIGKILL)
+                process.wait()
+
+    def wait(self, what: Any, seconds: float, why: str) -> None:
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            if what():
+                return
+            time.sleep(0.2)
+        self.fail(why)
+
+    def test_from_an_imported_mesh_to_an_exported_surface(self) -> None:
+        cube = box_mesh((12.0, 12.0, 12.0))
+        write_obj(self.root / "stone.obj", cube.position + np.array([20.0, 6.0, 20.0]), cube.triangle, None)
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.set_default_timeout(60000)
+            errors: list[str] = []
+            page.on("pageerror", lambda error: errors.append(str(error)))
+            try:
+                self.person(page)
+            finally:
+                browser.close()
+            self.assertEqual(errors, [])
+
+    def person(self, page: Page) -> None:
+        page.goto(self.address)
+        page.get_by_label("Name").fill("mira")
+        page.get_by_label("Password").fill("wrong")
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_text("Name and password do not match.").wait_for()
+        page.get_by_label("Password").fill("clay")
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_text("TM900 Trial").wait_for()
+        page.locator("a.take").click()
+        page.get_by_label("Put in an element").click()
+        page.get_by_role("button", name="Import a mesh").click()
+        page.get_by_label("Mesh file").set_input_files(str(self.root / "stone.obj"))
+        facts = page.get_by_test_id("mesh-facts")
+        facts.wait_for()
+        self.assertIn("12 × 12 × 12 m", facts.inner_text())
+        page.get_by_label("Unit").select_option("cm")
+        page.wait_for_function("document.querySelector('[data-testid=mesh-facts]')?.innerText.includes('0.12')")
+        page.get_by_role("button", name="Make it a collider").click()
+        page.get_by_role("button", name="stone").wait_for()
+        page.get_by_label("Put in an element").click()
+        page.get_by_role("button", name="Drop of liquid").click()
+        page.get_by_role("button", name="Fill", exact=True).wait_for()
+        radius = page.get_by_label("Radius", exact=True)
+        radius.fill("0.08")
+        radius.press("Enter")
+        self.wait(lambda: self.scene()["elements"][-1]["shape"]["radius"] == 0.08, 10, "the radius was not kept")
+        page.get_by_role("button", name="Run draft").click()
+        liquid = page.locator('svg[aria-label="liquid frames"]')
+        page.wait_for_function("document.querySelector('svg[aria-label=\"liquid frames\"]')?.dataset.current === '8'")
+        self.assertEqual(liquid.get_attribute("data-stale"), "0")
+        page.keyboard.press("Escape")
+        page.locator("canvas").click()
+        for _ in range(3):
+            page.keyboard.press(".")
+        self.assertEqual(page.get_by_test_id("frame").inner_text(), "4")
+        page.wait_for_function("window.viewport.drawn() > 500")
+        page.get_by_text("m/s", exact=True).first.wait_for()
+        page.get_by_role("button", name="Mesh").click()
+        page.wait_for_function("document.querySelector('svg[aria-label=\"surface frames\"]')?.dataset.current === '8'")
+        page.keyboard.press("s")
+        page.get_by_text("triangles").wait_for()
+        self.export(page)
+        # closing the page and a killed worker: the run goes on
+        self.take.refresh_from_db()
+        page.get_by_label("Delete the liquid frames").focus()
+        page.get_by_label("Delete the liquid frames").click()
+        page.get_by_role("button", name="Delete", exact=True).click()
+        page.wait_for_function("document.querySelector('svg[aria-label=\"liquid frames\"]')?.dataset.current === '0'")
+        self.lengthen(400)
+        page.reload()
+        page.get_by_text("Voxel size").wait_for()
+        page.get_by_role("button", name="Run draft").click()
+        page.wait_for_function("+document.querySelector('svg[aria-label=\"liquid frames\"]')?.dataset.current > 3")
+        page.close()
+        self.end(self.worker, signal.SIGKILL)
+        before = Run.objects.latest("pk").done
+        self.worker = self.start_worker()
+        self.wait(lambda: Run.objects.latest("pk").attempts == 2, 30, "the run was not picked up within half a minute")
+        self.wait(lambda: Run.objects.latest("pk").done > before, 30, "the run does not go on")
+        row = Run.objects.latest("pk")
+        Run.objects.filter(pk=row.pk).update(stop_requested=True)
+        self.wait(lambda: Run.objects.get(pk=row.pk).status == "stopped", 20, "the run did not stop")
+
+    def scene(self) -> dict[str, Any]:
+        self.take.refresh_from_db()
+        scene: dict[str, Any] = self.take.scene
+        return scene
+
+    def lengthen(self, last: int) -> None:
+        self.take.refresh_from_db()
+        self.take.scene["time"]["last"] = last
+        self.take.revision += 1
+        self.take.save()
+
+    def export(self, page: Page) -> None:
+        page.get_by_role("button", name="Export").click()
+        with page.expect_download() as download:
+            page.get_by_role("link", name="Export").click()
+        path = download.value.path()
+        archive = zipfile.ZipFile(io.BytesIO(Path(path).read_bytes()))
+        names = sorted(archive.namelist())
+        self.assertEqual(len(names), 8)
+        folder = self.root / "exported"
+        archive.extractall(folder)
+        meshes = [read_mesh(folder / n) for n in names]
+        for mesh in meshes:
+            self.assertEqual(mesh.open_edges(), 0)
+            self.assertGreater(len(mesh.triangle), 200)
+            low, high = mesh.bounds()
+            self.assertTrue((low > -0.02).all() and (high < 0.42).all(), (low, high))
+        # velocity x dt against the next frame: the drop falls freely from frame 2 to 3
+        raw = self.vertices(folder / names[1])
+        moved = (raw["p"] + raw["v"] / 24).mean(axis=0)
+        following = self.vertices(folder / names[2])["p"].mean(axis=0)
+        travelled = np.linalg.norm(raw["v"].mean(axis=0)) / 24
+        # the velocity is that of half a substep before the frame: g dt (1/2 + 1/2) of a frame at most
+        self.assertLess(float(np.abs(moved - following).max()), 9.81 / 24**2 * 1.1)
+        self.assertGreater(travelled, 0.0)
+
+    def vertices(self, path: Path) -> dict[str, np.ndarray]:
+        """Positions and velocities of an exported PLY, read without our own reader."""
+        data = path.read_bytes()
+        head, body = data.split(b"end_header\n", 1)
+        count = int(head.split(b"element vertex ")[1].split()[0])
+        table = np.frombuffer(body, "<f4", count * 6).reshape(count, 6)
+        return {"p": table[:, :3].astype(float), "v": table[:, 3:].astype(float)}

@@ -1,0 +1,237 @@
+"""People, takes, runs and their leases, through the API and the services."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import tempfile
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client, TransactionTestCase, override_settings
+from django.utils import timezone
+
+from basin.cache import open_cache
+from basin.stages.warm import tiny_scene
+from studio.errors import Refused
+from studio.productions.models import Production, Take
+from studio.productions.services import load_demo
+from studio.runs import services
+from studio.runs.models import Run
+
+CUBE = """v 0 0 0
+v 1 0 0
+v 1 1 0
+v 0 1 0
+v 0 0 1
+v 1 0 1
+v 1 1 1
+v 0 1 1
+f 1 4 3 2
+f 5 6 7 8
+f 1 2 6 5
+f 3 4 8 7
+f 2 3 7 6
+f 1 5 8 4
+"""
+
+
+class StudioCase(TransactionTestCase):
+    """A person with a production, a shot and a take, and a cache folder of the test's own."""
+
+    def setUp(self) -> None:
+        self.root = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.root)
+        own = override_settings(CACHE_ROOT=self.root)
+        own.enable()
+        self.addCleanup(own.disable)
+        self.person = User.objects.create_user("mira", password="clay")
+        production = Production.objects.create(name="Mill")
+        production.members.add(self.person)
+        self.take = Take.objects.create(
+            shot=production.shots.create(name="TM900"), name="one", scene={**tiny_scene(), "time": {"last": 4}}
+        )
+        self.client = Client()
+        self.client.force_login(self.person)
+
+    def post(self, url: str, body: dict[str, Any]) -> Any:
+        return self.client.post(url, json.dumps(body), content_type="application/json")
+
+
+class Access(StudioCase):
+    """Who may see what."""
+
+    def test_nobody_sees_anything_unless_signed_in(self) -> None:
+        stranger = Client()
+        self.assertEqual(stranger.get("/api/session").json(), {"name": None})
+        for url in ("/api/productions", f"/api/takes/{self.take.pk}", "/api/runs", f"/api/takes/{self.take.pk}/poses"):
+            self.assertEqual(stranger.get(url).status_code, 401, url)
+        self.assertEqual(stranger.get("/api/events").status_code, 401)
+
+    def test_sign_in_and_out(self) -> None:
+        guest = Client()
+        wrong = guest.post(
+            "/api/session", json.dumps({"name": "mira", "password": "x"}), content_type="application/json"
+        )
+        self.assertEqual((wrong.status_code, wrong.json()["problems"]), (403, ["Name and password do not match."]))
+        right = guest.post(
+            "/api/session", json.dumps({"name": "mira", "password": "clay"}), content_type="application/json"
+        )
+        self.assertEqual(right.json(), {"name": "mira"})
+        guest.delete("/api/session")
+        self.assertEqual(guest.get("/api/session").json(), {"name": None})
+
+    def test_takes_of_others_are_not_there(self) -> None:
+        other = Client()
+        other.force_login(User.objects.create_user("jon"))
+        self.assertEqual(other.get("/api/productions").json(), [])
+        base = f"/api/takes/{self.take.pk}"
+        for url in (base, f"{base}/stages/draft", f"{base}/forecast/draft", f"{base}/view/draft/liquid/1"):
+            self.assertEqual(other.get(url).status_code, 404, url)
+
+    def test_changes_need_the_csrf_token(self) -> None:
+        strict = Client(enforce_csrf_checks=True)
+        strict.force_login(self.person)
+        reply = strict.post(f"/api/takes/{self.take.pk}/runs", "{}", content_type="application/json")
+        self.assertEqual(reply.status_code, 403)
+
+
+class Scenes(StudioCase):
+    """Keeping scenes and meshes."""
+
+    def put(self, scene: dict[str, Any], revision: int) -> Any:
+        url = f"/api/takes/{self.take.pk}/scene"
+        return self.client.put(url, json.dumps({"revision": revision, "scene": scene}), content_type="application/json")
+
+    def test_bad_scene_is_refused_and_the_kept_one_stays(self) -> None:
+        reply = self.put({**self.take.scene, "time": {"first": 9, "last": 2}}, 1)
+        self.assertEqual(reply.status_code, 422)
+        self.assertIn("backwards", reply.json()["problems"][0])
+        self.take.refresh_from_db()
+        self.assertEqual(self.take.revision, 1)
+
+    def test_second_writer_is_told(self) -> None:
+        self.assertEqual(self.put(self.take.scene, 1).status_code, 200)
+        self.assertEqual(self.put(self.take.scene, 1).status_code, 409)
+
+    def upload(self, name: str, data: bytes, query: str = "") -> Any:
+        url = f"/api/takes/{self.take.pk}/meshes{query}"
+        return self.client.post(url, {"file": SimpleUploadedFile(name, data)})
+
+    def test_imported_mesh_tells_size_triangles_open_edges_and_unit(self) -> None:
+        facts = self.upload("cube.obj", CUBE.encode(), "?unit=cm&up=z").json()
+        self.assertEqual((facts["triangles"], facts["open_edges"]), (12, 0))
+        for edge in facts["size"]:
+            self.assertAlmostEqual(edge, 0.01)
+        self.assertTrue((self.take.folder / facts["file"]).exists())
+        damaged = self.upload("damaged.obj", CUBE.replace("f 1 5 8 4", "f 1 5 8 99").encode())
+        self.assertEqual(damaged.status_code, 422)
+        huge = "\n".join(
+            f"v {' '.join(str(4000 * float(c)) for c in line.split()[1:])}" if line[:1] == "v" else line
+            for line in CUBE.splitlines()
+        )
+        self.assertEqual(self.upload("huge.obj", huge.encode()).json()["proposed_unit"], "mm")
+
+    def test_file_that_is_no_mesh_is_refused_and_not_kept(self) -> None:
+        reply = self.upload("x.ply", b"hello")
+        self.assertEqual(reply.status_code, 422)
+        self.assertIn("not a readable PLY", reply.json()["problems"][0])
+        self.assertEqual(list((self.take.folder / "meshes").iterdir()), [])
+
+    def test_forecast_problems_bar_a_run(self) -> None:
+        self.put({**self.take.scene, "liquid": {"voxel_size": 0.00005}}, 1)
+        reply = self.post(f"/api/takes/{self.take.pk}/runs", {"quality": "final"})
+        self.assertEqual(reply.status_code, 422)
+        self.assertIn("this machine has", reply.json()["problems"][0])
+
+    def test_demo_is_put_in_place_once(self) -> None:
+        folder = Path(__file__).resolve().parent.parent.parent / "demo" / "scenes"
+        self.assertEqual(len(load_demo(folder, "Tide Mill", [self.person])), 2)
+        self.assertEqual(load_demo(folder, "Tide Mill", [self.person]), [])
+        self.assertEqual(len(self.client.get("/api/productions").json()), 2)
+
+
+class Runs(StudioCase):
+    """Asking, working, stopping, losing a worker."""
+
+    def ask(self, stages: list[str] | None = None) -> Any:
+        return self.post(
+            f"/api/takes/{self.take.pk}/runs", {"quality": "draft", "stages": stages or ["liquid", "surface"]}
+        )
+
+    def test_run_makes_frames_that_can_be_seen_and_exported(self) -> None:
+        self.assertEqual(self.ask().status_code, 200)
+        self.assertTrue(services.work_once())
+        self.assertFalse(services.work_once())
+        row = Run.objects.get()
+        self.assertEqual((row.status, row.done, row.total), ("done", 8, 8))
+        report = self.client.get(f"/api/takes/{self.take.pk}/stages/draft").json()
+        self.assertEqual([s["states"] for s in report], [["current"] * 4] * 2)
+        self.assertGreater(report[0]["readings"][3]["particles"], 1000)
+        base = f"/api/takes/{self.take.pk}"
+        points = self.client.get(f"{base}/view/draft/liquid/2?budget=500")
+        self.assertEqual(points.content[:4], b"ZBV1")
+        again = self.client.get(f"{base}/view/draft/liquid/2?budget=500", headers={"If-None-Match": points["ETag"]})
+        self.assertEqual(again.status_code, 304)
+        self.assertEqual(self.client.get(f"{base}/view/draft/surface/9").status_code, 404)
+        archive = b"".join(self.client.get(f"{base}/export/draft/surface?format=obj"))  # type: ignore[arg-type]
+        self.assertEqual(archive[:2], b"PK")
+        self.assertEqual(self.client.get(f"{base}/elements/2/mesh").content[:4], b"ZBV1")
+        self.assertEqual([len(p) for p in self.client.get(f"{base}/poses").json()], [1, 1, 4])
+
+    def test_second_run_of_the_same_stage_is_refused(self) -> None:
+        self.ask(["liquid"])
+        refused = self.ask(["liquid", "surface"])
+        self.assertEqual(refused.status_code, 409)
+        self.assertIn("The liquid of this take is being made already", refused.json()["problems"][0])
+
+    def test_waiting_run_can_be_stopped(self) -> None:
+        run = self.ask().json()["run"]
+        self.assertEqual(self.post(f"/api/runs/{run}/stop", {}).json()["status"], "stopped")
+        self.assertFalse(services.work_once())
+
+    def test_a_run_is_claimed_once_and_offered_again_when_its_lease_runs_out(self) -> None:
+        self.ask(["liquid"])
+        first = services.claim("worker one")
+        assert first is not None
+        self.assertIsNone(services.claim("worker two"))
+        Run.objects.update(lease_until=timezone.now() - timedelta(seconds=1))
+        second = services.claim("worker two")
+        assert second is not None
+        self.assertEqual((second.pk, second.lease_owner, second.attempts), (first.pk, "worker two", 2))
+
+    def test_worker_that_lost_its_lease_writes_no_outcome(self) -> None:
+        self.ask(["liquid"])
+        row = services.claim("worker one")
+        assert row is not None
+        with override_settings(HEARTBEAT_SECONDS=0.5):
+            lease = services.Lease(row, "worker one")
+            Run.objects.update(lease_owner="worker two")
+            self.assertTrue(lease.stop.wait(5))
+            lease.end()
+        self.assertTrue(lease.lost)
+
+    def test_a_run_that_loses_every_worker_fails_with_a_sentence(self) -> None:
+        self.ask(["liquid"])
+        for _ in range(services.MOST_ATTEMPTS + 1):
+            services.claim("w")
+            Run.objects.update(lease_until=timezone.now() - timedelta(seconds=1))
+        self.assertIn("worker was lost", Run.objects.get().message)
+
+    def test_deleting_frames_is_refused_while_they_are_written(self) -> None:
+        self.ask(["liquid"])
+        services.work_once()
+        url = f"/api/takes/{self.take.pk}/stages/draft/liquid"
+        with open_cache(self.take.cache_folder("draft")).stage("liquid").locked():
+            self.assertEqual(self.client.delete(url).status_code, 409)
+        self.assertGreater(self.client.delete(url).json()["bytes"], 1000)
+        self.assertEqual(
+            self.client.get(f"/api/takes/{self.take.pk}/stages/draft").json()[0]["states"], ["missing"] * 4
+        )
+
+    def test_unknown_stage_is_refused(self) -> None:
+        with self.assertRaises(Refused):
+            services.ask_for_run(self.person, self.take, "draft", ["soup"])

@@ -1,0 +1,42 @@
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+
+function cookie(name: string): string {
+  return (
+    document.cookie
+      .split('; ')
+      .find((c) => c.startsWith(`${name}=`))
+      ?.split('=')[1] ?? ''
+  )
+}
+
+export const client = createClient<paths>({ baseUrl: '' })
+client.use({
+  onRequest({ request }) {
+    if (request.method !== 'GET') request.headers.set('X-CSRFToken', cookie('csrftoken'))
+    return request
+  },
+})
+
+/** Sentences that a refused request came with. */
+export function sentences(error: unknown): string[] {
+  const problems = (error as { problems?: string[] } | undefined)?.problems
+  return problems?.length ? problems : ['The server did not answer as expected; try again.']
+}
+
+/** Post a file, which the typed client has no words for. */
+export async function upload(url: string, file: File): Promise<Schemas['MeshReply']> {
+  const form = new FormData()
+  form.append('file', file)
+  const reply = await fetch(url, {
+    method: 'POST',
+    body: form,
+    headers: { 'X-CSRFToken': cookie('csrftoken') },
+  })
+  const answer: unknown = await reply.json().catch(() => ({}))
+  if (!reply.ok) throw answer
+  return answer as Schemas['MeshReply']
+}

@@ -1,0 +1,126 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+
+import { client, type Schemas } from '../api/client'
+import { bytes } from '../shell/words'
+import TopBar from '../shell/TopBar.vue'
+import Vessel from '../shell/Vessel.vue'
+import { useEvents } from '../shell/useEvents'
+import ShotStrip from './ShotStrip.vue'
+
+const productions = ref<Schemas['ProductionCard'][]>([])
+const loaded = ref(false)
+
+async function load() {
+  const { data } = await client.GET('/api/productions')
+  productions.value = data ?? []
+  loaded.value = true
+}
+
+onMounted(load)
+let soon: ReturnType<typeof setTimeout> | undefined
+useEvents(() => {
+  soon ??= setTimeout(() => {
+    soon = undefined
+    void load()
+  }, 1500)
+})
+</script>
+
+<template>
+  <div class="page">
+    <TopBar><template #where>Productions and shots</template></TopBar>
+    <main>
+      <p v-if="loaded && !productions.length" class="dim">No production is shared with you yet.</p>
+      <section v-for="production in productions" :key="production.id">
+        <h1>{{ production.name }}</h1>
+        <article v-for="shot in production.shots" :key="shot.id">
+          <div class="title">
+            <h2>{{ shot.name }}</h2>
+            <span class="n dim">frames {{ shot.first }} to {{ shot.last }}</span>
+          </div>
+          <router-link v-for="take in shot.takes" :key="take.id" :to="`/takes/${take.id}`" class="take">
+            <ShotStrip
+              :take="take.id"
+              :first="shot.first"
+              :last="shot.last"
+              :ready="take.vessels[0].current"
+            />
+            <div class="vessels">
+              <div v-for="v in take.vessels" :key="v.stage">
+                <Vessel :current="v.current" :stale="v.stale" :total="v.total" :label="v.stage" />
+                <span>{{ v.stage }}</span>
+                <span class="n dim">{{ v.current }}/{{ v.total }}</span>
+              </div>
+            </div>
+            <div class="facts">
+              <b>{{ take.name }}</b>
+              <span class="n dim">{{ bytes(take.vessels.reduce((s, v) => s + v.bytes, 0)) }} on disk</span>
+              <span class="n dim">changed {{ take.changed.slice(0, 16).replace('T', ' ') }}</span>
+            </div>
+          </router-link>
+        </article>
+      </section>
+    </main>
+  </div>
+</template>
+
+<style scoped>
+.page {
+  height: 100vh;
+  display: flex;
+  flex-direction: column;
+}
+main {
+  flex: 1;
+  overflow: auto;
+  padding: 22px 28px;
+}
+h1 {
+  font-size: 20px;
+  font-weight: 600;
+  margin-bottom: 12px;
+}
+article {
+  border-top: 1px solid var(--line);
+  padding: 14px 0 20px;
+}
+.title {
+  display: flex;
+  align-items: baseline;
+  gap: 16px;
+  margin-bottom: 8px;
+}
+h2 {
+  font-size: 15px;
+  font-weight: 600;
+}
+.take {
+  display: flex;
+  gap: 22px;
+  align-items: center;
+  color: inherit;
+  text-decoration: none;
+  padding: 8px;
+  margin: 0 -8px;
+  border-radius: 4px;
+}
+.take:hover {
+  background: var(--pane);
+}
+.vessels {
+  display: flex;
+  gap: 14px;
+}
+.vessels > div,
+.facts {
+  display: flex;
+  flex-direction: column;
+  align-items: center;
+  gap: 2px;
+  font-size: 12px;
+}
+.facts {
+  align-items: flex-start;
+}
+</style>

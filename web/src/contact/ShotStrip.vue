@@ -1,0 +1,74 @@
+<script setup lang="ts">
+import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+
+import { Viewport } from '../viewport/viewport'
+import { fetchPacked } from '../viewport/packed'
+
+/** Six frames along a shot's time, drawn small from the cached particles. */
+const props = defineProps<{ take: number; first: number; last: number; ready: number }>()
+
+const COUNT = 6
+const pictures = ref<string[]>(Array(COUNT).fill(''))
+let gone = false
+
+function frames(): number[] {
+  return Array.from({ length: COUNT }, (_, i) =>
+    Math.round(props.first + ((props.last - props.first) * i) / (COUNT - 1)),
+  )
+}
+
+async function draw() {
+  const canvas = document.createElement('canvas')
+  const port = new Viewport(canvas, { small: true })
+  try {
+    await port.loadTake(props.take)
+    port.resize(132, 84)
+    for (const [i, frame] of frames().entries()) {
+      if (gone || frame >= props.first + props.ready) break
+      const packed = await fetchPacked(`/api/takes/${props.take}/view/draft/liquid/${frame}?budget=9000`)
+      if (!packed || gone) break
+      port.showTime(frame - props.first)
+      port.showPoints(packed)
+      pictures.value[i] = port.picture()
+    }
+  } finally {
+    port.dispose()
+  }
+}
+
+onMounted(draw)
+watch(
+  () => Math.floor((props.ready / (props.last - props.first + 1)) * (COUNT - 1)),
+  () => void draw(),
+)
+onBeforeUnmount(() => (gone = true))
+</script>
+
+<template>
+  <div class="strip" aria-hidden="true">
+    <div v-for="(picture, i) in pictures" :key="i" class="cell">
+      <img v-if="picture" :src="picture" width="132" height="84" alt="" />
+      <span class="n">{{ frames()[i] }}</span>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.strip {
+  display: flex;
+  gap: 2px;
+}
+.cell {
+  width: 132px;
+  height: 84px;
+  background: var(--deep);
+  position: relative;
+}
+.cell span {
+  position: absolute;
+  right: 4px;
+  bottom: 2px;
+  font-size: 10px;
+  color: #93a4a9;
+}
+</style>

@@ -1,0 +1,58 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { useSession } from './useSession'
+
+const session = useSession()
+const name = ref('')
+const password = ref('')
+const problems = ref<string[]>([])
+
+async function submit() {
+  problems.value = await session.signIn(name.value, password.value)
+}
+</script>
+
+<template>
+  <main class="door">
+    <form @submit.prevent="submit">
+      <svg width="74" height="74" viewBox="0 0 22 22" aria-hidden="true">
+        <path d="M2 6h18l-3 12H5z" fill="none" stroke="var(--dim)" stroke-width="0.7" />
+        <path d="M4 11c2-1.6 4 1.4 6.5 0S16 9.6 18 11l-1.6 6H5.6z" fill="var(--accent)" />
+      </svg>
+      <h1>Zinc Basin</h1>
+      <p class="dim">Pours, splashes and seas, from particles to surfaces.</p>
+      <v-text-field v-model="name" label="Name" autocomplete="username" autofocus />
+      <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
+      <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
+      <v-btn class="go" type="submit" block>Sign in</v-btn>
+    </form>
+  </main>
+</template>
+
+<style scoped>
+.door {
+  height: 100vh;
+  display: grid;
+  place-items: center;
+  background: radial-gradient(
+    ellipse at 50% 120%,
+    color-mix(in srgb, var(--accent) 16%, var(--bg)) 0,
+    var(--bg) 60%
+  );
+}
+form {
+  width: 300px;
+  display: flex;
+  flex-direction: column;
+  gap: 14px;
+}
+h1 {
+  font-size: 26px;
+  font-weight: 600;
+  margin-top: -6px;
+}
+p.dim {
+  margin-top: -12px;
+}
+</style>

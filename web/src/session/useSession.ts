@@ -1,0 +1,30 @@
+import { defineStore } from 'pinia'
+import { ref } from 'vue'
+
+import { client, sentences } from '../api/client'
+
+/** Who is signed in. */
+export const useSession = defineStore('session', () => {
+  const known = ref(false)
+  const name = ref<string | null>(null)
+
+  async function ask() {
+    const { data } = await client.GET('/api/session')
+    name.value = data?.name ?? null
+    known.value = true
+  }
+
+  async function signIn(who: string, password: string): Promise<string[]> {
+    const { data, error } = await client.POST('/api/session', { body: { name: who, password } })
+    if (!data) return sentences(error)
+    name.value = data.name
+    return []
+  }
+
+  async function signOut() {
+    await client.DELETE('/api/session')
+    name.value = null
+  }
+
+  return { known, name, ask, signIn, signOut }
+})

@@ -1,0 +1,93 @@
+import * as THREE from 'three'
+
+/** Our speed ramp, slow to fast. */
+export const RAMP = ['#16324F', '#1F6F7F', '#57B894', '#D9E3A6', '#F7F1DD']
+
+const RAMP_GLSL = RAMP.map((c) => {
+  const { r, g, b } = new THREE.Color().setStyle(c, THREE.LinearSRGBColorSpace)
+  return `vec3(${r.toFixed(4)}, ${g.toFixed(4)}, ${b.toFixed(4)})`
+})
+
+/** Round points of a size in metres, coloured by speed. */
+export function pointMaterial(radius: number): THREE.ShaderMaterial {
+  return new THREE.ShaderMaterial({
+    uniforms: { radius: { value: radius }, height: { value: 600 } },
+    vertexShader: `
+      attribute float shade;
+      uniform float radius;
+      uniform float height;
+      varying float vShade;
+      void main() {
+        vShade = shade;
+        vec4 eye = modelViewMatrix * vec4(position, 1.0);
+        gl_Position = projectionMatrix * eye;
+        gl_PointSize = clamp(radius * projectionMatrix[1][1] * height / -eye.z, 1.5, 40.0);
+      }`,
+    fragmentShader: `
+      varying float vShade;
+      void main() {
+        vec2 d = gl_PointCoord * 2.0 - 1.0;
+        float r2 = dot(d, d);
+        if (r2 > 1.0) discard;
+        float t = vShade * 4.0;
+        vec3 c = mix(${RAMP_GLSL[0]}, ${RAMP_GLSL[1]}, clamp(t, 0.0, 1.0));
+        c = mix(c, ${RAMP_GLSL[2]}, clamp(t - 1.0, 0.0, 1.0));
+        c = mix(c, ${RAMP_GLSL[3]}, clamp(t - 2.0, 0.0, 1.0));
+        c = mix(c, ${RAMP_GLSL[4]}, clamp(t - 3.0, 0.0, 1.0));
+        float light = 0.72 + 0.38 * sqrt(1.0 - r2) * (0.6 - 0.5 * d.y);
+        gl_FragColor = vec4(c * light, 1.0);
+      }`,
+  })
+}
+
+/** Water by Fresnel: a dark green body under a sky that it mirrors, with one sun. */
+export function surfaceMaterial(): THREE.ShaderMaterial {
+  return new THREE.ShaderMaterial({
+    side: THREE.DoubleSide,
+    vertexShader: `
+      varying vec3 vNormal;
+      varying vec3 vWorld;
+      void main() {
+        vec4 world = modelMatrix * vec4(position, 1.0);
+        vWorld = world.xyz;
+        vNormal = normalize(mat3(transpose(inverse(modelMatrix))) * normal);
+        gl_Position = projectionMatrix * viewMatrix * world;
+      }`,
+    fragmentShader: `
+      varying vec3 vNormal;
+      varying vec3 vWorld;
+      vec3 sky(vec3 d) {
+        float h = clamp(d.y * 0.5 + 0.5, 0.0, 1.0);
+        vec3 low = mix(vec3(0.05, 0.07, 0.08), vec3(0.42, 0.52, 0.55), smoothstep(0.30, 0.55, h));
+        return mix(low, vec3(0.80, 0.88, 0.90), smoothstep(0.55, 1.0, h));
+      }
+      void main() {
+        vec3 view = normalize(cameraPosition - vWorld);
+        vec3 n = normalize(vNormal) * (gl_FrontFacing ? 1.0 : -1.0);
+        float facing = clamp(dot(n, view), 0.0, 1.0);
+        float fresnel = 0.02 + 0.98 * pow(1.0 - facing, 5.0);
+        vec3 sun = normalize(vec3(0.45, 0.75, 0.5));
+        vec3 mirrored = reflect(-view, n);
+        vec3 body = mix(vec3(0.05, 0.20, 0.22), vec3(0.20, 0.46, 0.44), pow(facing, 1.6));
+        body *= 0.65 + 0.45 * clamp(dot(n, sun), 0.0, 1.0);
+        float glint = pow(clamp(dot(mirrored, sun), 0.0, 1.0), 220.0) * 1.6;
+        vec3 c = mix(body, sky(mirrored), clamp(fresnel + 0.10, 0.0, 1.0)) + glint;
+        gl_FragColor = vec4(pow(c, vec3(0.85)), 1.0);
+      }`,
+  })
+}
+
+/** Colliders and sources. */
+export function solidMaterial(colour: string, opacity: number): THREE.MeshStandardMaterial {
+  return new THREE.MeshStandardMaterial({
+    color: colour,
+    roughness: 0.95,
+    metalness: 0,
+    side: THREE.FrontSide,
+    transparent: opacity < 1,
+    opacity,
+    polygonOffset: true,
+    polygonOffsetFactor: 1,
+    polygonOffsetUnits: 1,
+  })
+}

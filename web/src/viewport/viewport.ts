@@ -1,0 +1,283 @@
+import * as THREE from 'three'
+import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
+
+import { client } from '../api/client'
+import { fetchPacked, type Packed } from './packed'
+import { pointMaterial, solidMaterial, surfaceMaterial } from './materials'
+import { ruler } from './ruler'
+
+interface SceneShape {
+  domain: { low: number[]; size: number[] }
+  camera: { eye: number[]; target: number[]; angle: number }
+  elements: { kind: string; name: string }[]
+}
+
+const ELEMENT_COLOURS: Record<string, string> = { fill: '#6fb7d8', inflow: '#57b894', collider: '#75838a' }
+
+/**
+ * The instrument that shows a shot: particles, surface, elements, domain. It renders only when
+ * something changed and knows nothing of the page around it.
+ */
+export class Viewport {
+  private renderer: THREE.WebGLRenderer
+  private scene = new THREE.Scene()
+  private camera = new THREE.PerspectiveCamera(35, 1, 0.01, 500)
+  private controls: OrbitControls | undefined
+  private liquid = new THREE.Group()
+  private stage = new THREE.Group()
+  private frame = new THREE.Group()
+  private elements: { object: THREE.Object3D; matrices: number[][]; kind: string }[] = []
+  private shape: SceneShape | undefined
+  private scheduled = false
+  private generation = 0
+  onMove: () => void = () => {}
+
+  constructor(
+    private canvas: HTMLCanvasElement,
+    private options: { small?: boolean } = {},
+  ) {
+    this.renderer = new THREE.WebGLRenderer({
+      canvas,
+      antialias: true,
+      alpha: true,
+      preserveDrawingBuffer: true,
+    })
+    this.renderer.setPixelRatio(options.small ? 1 : Math.min(devicePixelRatio, 2))
+    this.scene.add(this.liquid, this.stage, this.frame)
+    this.scene.add(new THREE.HemisphereLight('#d3dfe2', '#1f272b', 1.15))
+    const sun = new THREE.DirectionalLight('#fff6e2', 1.8)
+    sun.position.set(2, 4, 3)
+    this.scene.add(sun)
+    if (!options.small) {
+      this.controls = new OrbitControls(this.camera, canvas)
+      this.controls.addEventListener('change', () => {
+        this.render()
+        this.onMove()
+      })
+    }
+  }
+
+  resize(width: number, height: number) {
+    this.renderer.setSize(width, height, false)
+    this.camera.aspect = width / Math.max(height, 1)
+    this.camera.updateProjectionMatrix()
+    this.render()
+  }
+
+  /** Read a take and show its domain and elements. */
+  async loadTake(take: number) {
+    const { data } = await client.GET('/api/takes/{take_id}', { params: { path: { take_id: take } } })
+    if (data) await this.setScene(take, data.scene as unknown as SceneShape)
+    this.lookThrough()
+  }
+
+  /** Show another state of the scene; the camera stays where it is. */
+  async setScene(take: number, shape: SceneShape) {
+    const mine = ++this.generation
+    const first = !this.shape
+    this.shape = shape
+    this.frame.clear()
+    if (!this.options.small) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
+    if (first) this.lookThrough()
+    const { data: poses } = await client.GET('/api/takes/{take_id}/poses', {
+      params: { path: { take_id: take } },
+    })
+    const meshes = await Promise.all(
+      shape.elements.map((_, i) => fetchPacked(`/api/takes/${take}/elements/${i}/mesh?${mine}`)),
+    )
+    if (mine !== this.generation || !poses) return
+    this.stage.clear()
+    this.elements = []
+    shape.elements.forEach((element, i) => {
+      const mesh = meshes[i]
+      if (!mesh || !mesh.count) return
+      const geometry = meshGeometry(mesh)
+      const holder = new THREE.Group()
+      holder.matrixAutoUpdate = false
+      const colour = ELEMENT_COLOURS[element.kind] ?? '#75838a'
+      const body = new THREE.Mesh(geometry, solidMaterial(colour, element.kind === 'collider' ? 1 : 0.12))
+      place(body, mesh)
+      holder.add(body)
+      if (element.kind !== 'collider') holder.visible = false
+      this.stage.add(holder)
+      this.elements.push({ object: holder, matrices: poses[i], kind: element.kind })
+    })
+    this.showTime(0)
+  }
+
+  /** Put moving elements where they are, `n` frames from the first. */
+  showTime(n: number) {
+    for (const { object, matrices, kind } of this.elements) {
+      object.matrix.fromArray(matrices[Math.min(n, matrices.length - 1)])
+      object.matrixWorldNeedsUpdate = true
+      if (kind !== 'collider') object.visible = false
+    }
+    this.render()
+  }
+
+  /** Mark one element, sources too. */
+  select(index: number | null) {
+    this.elements.forEach((e, i) => {
+      e.object.visible = e.kind === 'collider' || i === index
+      e.object.traverse((o) => {
+        if (o instanceof THREE.Mesh) {
+          const material = o.material as THREE.MeshStandardMaterial
+          material.emissive?.set(i === index ? '#1d5f55' : '#000000')
+        }
+      })
+    })
+    this.render()
+  }
+
+  showPoints(packed: Packed) {
+    this.clearLiquid()
+    if (packed.count) {
+      const geometry = new THREE.BufferGeometry()
+      geometry.setAttribute('position', new THREE.BufferAttribute(packed.position, 3, true))
+      geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade!, 1, true))
+      const thinned = Math.cbrt(packed.total / packed.count)
+      const points = new THREE.Points(geometry, pointMaterial((packed.spacing ?? 0.01) * 0.62 * thinned))
+      place(points, packed)
+      points.frustumCulled = false
+      this.liquid.add(points)
+    }
+    this.render()
+  }
+
+  showMesh(packed: Packed) {
+    this.clearLiquid()
+    if (packed.count) {
+      const mesh = new THREE.Mesh(meshGeometry(packed), surfaceMaterial())
+      place(mesh, packed)
+      mesh.frustumCulled = false
+      this.liquid.add(mesh)
+    }
+    this.render()
+  }
+
+  clearLiquid() {
+    for (const child of [...this.liquid.children]) {
+      const drawn = child as THREE.Mesh
+      drawn.geometry.dispose()
+      ;(drawn.material as THREE.Material).dispose()
+      this.liquid.remove(child)
+    }
+  }
+
+  /** Stand where the shot's camera stands. */
+  lookThrough() {
+    if (!this.shape) return
+    const { eye, target, angle } = this.shape.camera
+    this.camera.position.fromArray(eye)
+    this.camera.fov = angle
+    this.aim(new THREE.Vector3().fromArray(target))
+  }
+
+  /** See the whole domain. */
+  fit() {
+    if (!this.shape) return
+    const low = new THREE.Vector3().fromArray(this.shape.domain.low)
+    const size = new THREE.Vector3().fromArray(this.shape.domain.size)
+    const centre = low.clone().addScaledVector(size, 0.5)
+    const distance = (size.length() / 2 / Math.sin((this.camera.fov * Math.PI) / 360)) * 1.05
+    const away = this.camera.position.clone().sub(centre)
+    if (away.lengthSq() < 1e-9) away.set(1, 0.7, 1.2)
+    this.camera.position.copy(centre).addScaledVector(away.normalize(), distance)
+    this.aim(centre)
+  }
+
+  private aim(target: THREE.Vector3) {
+    this.camera.lookAt(target)
+    this.camera.updateProjectionMatrix()
+    if (this.controls) {
+      this.controls.target.copy(target)
+      this.controls.update()
+    }
+    this.render()
+  }
+
+  /** How many points or triangles are drawn now; for tests. */
+  drawn(): number {
+    const child = this.liquid.children[0] as THREE.Mesh | undefined
+    if (!child) return 0
+    return child.geometry.index
+      ? child.geometry.index.count / 3
+      : child.geometry.getAttribute('position').count
+  }
+
+  /** The picture as a data address. */
+  picture(): string {
+    this.draw()
+    return this.canvas.toDataURL('image/png')
+  }
+
+  private draw() {
+    for (const child of this.liquid.children) {
+      const material = (child as THREE.Points).material as THREE.ShaderMaterial
+      if (material.uniforms?.height) material.uniforms.height.value = this.canvas.height
+    }
+    this.renderer.render(this.scene, this.camera)
+  }
+
+  render() {
+    if (this.options.small || this.scheduled) return
+    this.scheduled = true
+    requestAnimationFrame(() => {
+      this.scheduled = false
+      this.draw()
+    })
+  }
+
+  dispose() {
+    this.controls?.dispose()
+    this.clearLiquid()
+    this.renderer.dispose()
+    this.renderer.forceContextLoss()
+  }
+}
+
+function meshGeometry(packed: Packed): THREE.BufferGeometry {
+  const geometry = new THREE.BufferGeometry()
+  geometry.setAttribute('position', new THREE.BufferAttribute(packed.position, 3, true))
+  geometry.setAttribute('normal', new THREE.BufferAttribute(unfold(packed.normal!), 3))
+  geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade!, 1, true))
+  geometry.setIndex(new THREE.BufferAttribute(packed.index!, 1))
+  return geometry
+}
+
+/** Octahedral bytes to unit normals, in the mesh's own stretched frame. */
+function unfold(bytes: Int8Array): Float32Array {
+  const out = new Float32Array((bytes.length / 2) * 3)
+  for (let i = 0, o = 0; i < bytes.length; i += 2, o += 3) {
+    let x = bytes[i] / 127
+    let y = bytes[i + 1] / 127
+    const z = 1 - Math.abs(x) - Math.abs(y)
+    if (z < 0) {
+      const fold = (1 - Math.abs(y)) * (x < 0 ? -1 : 1)
+      y = (1 - Math.abs(x)) * (y < 0 ? -1 : 1)
+      x = fold
+    }
+    const length = Math.hypot(x, y, z) || 1
+    out[o] = x / length
+    out[o + 1] = y / length
+    out[o + 2] = z / length
+  }
+  return out
+}
+
+function place(object: THREE.Object3D, packed: Packed) {
+  object.position.fromArray(packed.low)
+  object.scale.fromArray(packed.span)
+  object.userData.span = packed.span
+  const mesh = object as THREE.Mesh
+  const normal = mesh.geometry.getAttribute('normal') as THREE.BufferAttribute | undefined
+  if (!normal) return
+  // positions are stretched back to metres by the object's scale, which would bend the normals
+  const [sx, sy, sz] = packed.span
+  const a = normal.array as Float32Array
+  for (let i = 0; i < a.length; i += 3) {
+    a[i] *= sx
+    a[i + 1] *= sy
+    a[i + 2] *= sz
+  }
+}

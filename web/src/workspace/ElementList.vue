@@ -1,0 +1,115 @@
+<script setup lang="ts">
+import type { SceneDocument } from './useTake'
+
+/** The scene's elements, and a way to put in more. */
+defineProps<{ scene: SceneDocument; element: number | null }>()
+const emit = defineEmits<{ pick: [index: number | null]; add: [kind: string, shape: string]; mesh: [] }>()
+
+const OFFERS = [
+  ['fill', 'box', 'Box of liquid'],
+  ['fill', 'sphere', 'Drop of liquid'],
+  ['inflow', 'disc', 'Inflow through a disc'],
+  ['collider', 'box', 'Box collider'],
+  ['collider', 'sphere', 'Sphere collider'],
+  ['collider', 'plane', 'Ground plane'],
+  ['collider', 'tub', 'Open tub'],
+  ['collider', 'tube', 'Tube'],
+] as const
+const MARK: Record<string, string> = { fill: 'drop', inflow: 'jet', collider: 'block' }
+</script>
+
+<template>
+  <div class="list">
+    <h3>
+      <span>Elements</span>
+      <v-menu>
+        <template #activator="{ props: activator }">
+          <button class="bare plus" aria-label="Put in an element" v-bind="activator">+</button>
+        </template>
+        <div class="menu">
+          <button v-for="o in OFFERS" :key="o[2]" class="bare" @click="emit('add', o[0], o[1])">
+            {{ o[2] }}
+          </button>
+          <button class="bare" @click="emit('mesh')">Import a mesh…</button>
+        </div>
+      </v-menu>
+    </h3>
+    <p v-if="!scene.elements.length" class="dim">Nothing yet: put in a fill and a collider with +.</p>
+    <button
+      v-for="(e, i) in scene.elements"
+      :key="e.name"
+      class="bare element"
+      :class="{ on: element === i }"
+      @click="emit('pick', element === i ? null : Number(i))"
+    >
+      <i :class="MARK[e.kind]" aria-hidden="true" />{{ e.name }}
+    </button>
+  </div>
+</template>
+
+<style scoped>
+.list {
+  flex: 1;
+  padding: 10px 8px;
+  overflow: auto;
+  min-width: 0;
+}
+h3 {
+  font-size: 11px;
+  font-weight: 600;
+  color: var(--dim);
+  display: flex;
+  justify-content: space-between;
+  margin: 2px 4px 6px;
+}
+.plus {
+  font-size: 16px;
+  line-height: 12px;
+  padding: 0 4px;
+}
+.element {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  width: 100%;
+  padding: 4px 6px;
+  border-radius: 3px;
+  font-size: 12.5px;
+}
+.element.on {
+  background: var(--raise);
+}
+i {
+  width: 12px;
+  height: 12px;
+  flex: none;
+  border: 1.5px solid var(--dim);
+}
+i.drop {
+  border-color: #6fb7d8;
+  border-radius: 50% 50% 50% 0;
+  transform: rotate(-45deg) scale(0.85);
+}
+i.jet {
+  border: 0;
+  border-left: 4px dotted #57b894;
+  margin-left: 4px;
+  margin-right: -4px;
+}
+.menu {
+  background: var(--raise);
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  display: flex;
+  flex-direction: column;
+  padding: 4px;
+}
+.menu button {
+  padding: 5px 10px;
+  border-radius: 2px;
+}
+.menu button:hover,
+.menu button:focus-visible {
+  background: var(--pane);
+}
+</style>

@@ -1,0 +1,311 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { duration, label } from '../shell/words'
+import type { SceneDocument } from './useTake'
+
+/** The time line: a row per stage with the truth about its frames, keys, and a chart of readings. */
+const props = defineProps<{
+  scene: SceneDocument
+  stages: Schemas['StageReport'][]
+  frame: number
+  playing: boolean
+  making: { stage: string; frame: number } | null
+}>()
+const emit = defineEmits<{ go: [frame: number]; toggle: []; delete: [stage: string] }>()
+
+const READINGS = {
+  speed_max: 'Largest speed, m/s',
+  particles: 'Particles',
+  volume: 'Liquid volume, m³',
+  substeps: 'Substeps',
+  seconds: 'Seconds per frame',
+}
+const reading = ref<keyof typeof READINGS>('speed_max')
+
+const first = computed<number>(() => props.scene.time.first)
+const last = computed<number>(() => props.scene.time.last)
+const length = computed(() => last.value - first.value + 1)
+const W = 1000
+const x = (n: number) => ((n - first.value) / length.value) * W
+const cell = computed(() => W / length.value)
+
+interface Span {
+  state: string
+  from: number
+  to: number
+}
+function spans(report: Schemas['StageReport']): Span[] {
+  const found: Span[] = []
+  report.states.forEach((state, i) => {
+    const n = report.first + i
+    const before = found.at(-1)
+    if (before && before.state === state) before.to = n
+    else found.push({ state, from: n, to: n })
+  })
+  return found.filter((s) => s.state !== 'missing')
+}
+
+const ticks = computed(() => {
+  const step = [1, 2, 5, 6, 12, 24, 48, 120, 240, 500, 1000].find((s) => length.value / s <= 11) ?? 5000
+  const out = [first.value]
+  for (let n = Math.ceil((first.value + 1) / step) * step; n < last.value - step / 2; n += step) out.push(n)
+  return [...out, last.value]
+})
+
+const keys = computed(() => {
+  const times = new Set<number>()
+  for (const e of props.scene.elements)
+    for (const v of Object.values(e.pose as Record<string, { keys?: { time: number }[] }>))
+      if (Array.isArray(v?.keys)) for (const k of v.keys) times.add(k.time)
+  return [...times].map((t) => first.value + t * props.scene.time.fps)
+})
+
+const series = computed(() => {
+  const liquid = props.stages.find((s) => s.stage === 'liquid')
+  const points = (liquid?.readings ?? [])
+    .map((r, i) => [first.value + i, r[reading.value]] as const)
+    .filter(([, v]) => v !== undefined)
+  const top = Math.max(...points.map(([, v]) => v), 1e-9)
+  return { points, top, line: points.map(([n, v]) => `${x(n + 0.5)},${38 - (v / top) * 34}`).join(' ') }
+})
+const here = computed(() => series.value.points.find(([n]) => n === props.frame)?.[1])
+const time = computed(() => ((props.frame - first.value) / props.scene.time.fps).toFixed(2))
+
+const lane = ref<HTMLElement>()
+function pick(event: PointerEvent) {
+  if (event.type === 'pointermove' && !(event.buttons & 1)) return
+  const box = lane.value!.getBoundingClientRect()
+  emit('go', first.value + Math.floor(((event.clientX - box.left) / box.width) * length.value))
+}
+const number = (v: number | undefined) =>
+  v === undefined ? '–' : v >= 1000 ? Math.round(v).toLocaleString('en') : +v.toPrecision(4)
+</script>
+
+<template>
+  <footer class="strip">
+    <div class="transport">
+      <div class="buttons">
+        <v-btn size="small" aria-label="First frame" @click="emit('go', first)">|‹</v-btn>
+        <v-btn size="small" :aria-label="playing ? 'Hold' : 'Play'" @click="emit('toggle')">{{
+          playing ? '❚❚' : '▶'
+        }}</v-btn>
+        <v-btn size="small" aria-label="Last frame" @click="emit('go', last)">›|</v-btn>
+        <span class="n now" data-testid="frame">{{ frame }}</span><span class="n dim">/ {{ last }}</span>
+      </div>
+      <span class="n dim">{{ time }} s, {{ scene.time.fps }} fps</span>
+      <label class="reading">
+        <select v-model="reading" aria-label="Reading in the chart">
+          <option v-for="(name, key) in READINGS" :key="key" :value="key">{{ name }}</option>
+        </select>
+      </label>
+      <span class="n" data-testid="reading">{{ number(here) }}</span>
+    </div>
+    <div class="names">
+      <span class="line"></span>
+      <span v-for="s in stages" :key="s.stage" class="line">
+        {{ label(s.stage) }}
+        <button
+          class="bare dim small"
+          :disabled="!s.bytes"
+          :aria-label="`Delete the ${s.stage} frames`"
+          :title="`Delete the ${s.stage} frames (${duration(s.seconds)} of work)`"
+          @click="emit('delete', s.stage)"
+        >
+          Delete
+        </button>
+      </span>
+      <span class="line">Keys</span>
+      <span class="line chart">Chart</span>
+    </div>
+    <div ref="lane" class="lane" @pointerdown="pick" @pointermove="pick">
+      <div class="ticks">
+        <span v-for="t in ticks" :key="t" class="n" :style="{ left: `${(x(t + 0.5) / W) * 100}%` }">{{
+          t
+        }}</span>
+      </div>
+      <svg
+        v-for="s in stages"
+        :key="s.stage"
+        class="row"
+        :viewBox="`0 0 ${W} 18`"
+        preserveAspectRatio="none"
+        role="img"
+        :aria-label="`${s.stage} frames`"
+        :data-current="s.states.filter((t) => t === 'current').length"
+        :data-stale="s.states.filter((t) => t === 'stale').length"
+      >
+        <defs>
+          <pattern :id="`old-${s.stage}`" width="7" height="18" patternUnits="userSpaceOnUse">
+            <rect width="7" height="18" fill="var(--deep)" />
+            <path d="M0 18L7 0" stroke="var(--brass)" stroke-width="2.2" />
+          </pattern>
+        </defs>
+        <line :x2="W" y1="9" y2="9" stroke="var(--line)" stroke-width="2" />
+        <g v-for="span in spans(s)" :key="span.from">
+          <rect
+            v-if="span.state === 'current'"
+            :x="x(span.from)"
+            y="2"
+            :width="x(span.to + 1) - x(span.from)"
+            height="14"
+            fill="var(--accent)"
+          />
+          <rect
+            v-else-if="span.state === 'stale'"
+            :x="x(span.from)"
+            y="5"
+            :width="x(span.to + 1) - x(span.from)"
+            height="8"
+            :fill="`url(#old-${s.stage})`"
+          />
+          <path
+            v-else
+            :d="`M${x(span.from)} 2L${x(span.to + 1)} 16M${x(span.from)} 16L${x(span.to + 1)} 2`"
+            stroke="var(--coral)"
+            stroke-width="2.5"
+          />
+        </g>
+        <rect
+          v-if="making && making.stage === s.stage"
+          :x="x(making.frame)"
+          y="1.5"
+          :width="Math.max(cell, 5)"
+          height="15"
+          fill="none"
+          stroke="var(--text)"
+          stroke-width="1.5"
+        />
+      </svg>
+      <svg class="row" :viewBox="`0 0 ${W} 18`" preserveAspectRatio="none" aria-label="Keys">
+        <path v-for="k in keys" :key="k" :d="`M${x(k + 0.5) - 4} 4h8v6l-4 5-4-5z`" fill="var(--dim)" />
+      </svg>
+      <svg
+        class="row chart"
+        :viewBox="`0 0 ${W} 40`"
+        preserveAspectRatio="none"
+        role="img"
+        :aria-label="READINGS[reading]"
+      >
+        <polyline
+          :points="series.line"
+          fill="none"
+          stroke="var(--brass)"
+          stroke-width="1.4"
+          vector-effect="non-scaling-stroke"
+        />
+      </svg>
+      <span v-if="series.points.length > 1" class="n top">{{ number(series.top) }}</span>
+      <div class="head" :style="{ left: `${(x(frame + 0.5) / W) * 100}%` }" />
+    </div>
+  </footer>
+</template>
+
+<style scoped>
+.strip {
+  background: var(--pane);
+  border-top: 1px solid var(--line);
+  display: grid;
+  grid-template-columns: 216px 104px 1fr;
+  min-width: 0;
+}
+.transport {
+  padding: 8px 14px;
+  border-right: 1px solid var(--line);
+  display: flex;
+  flex-direction: column;
+  gap: 6px;
+}
+.buttons {
+  display: flex;
+  align-items: baseline;
+  gap: 5px;
+}
+.buttons .v-btn {
+  min-width: 34px;
+  padding: 0;
+}
+.now {
+  font-size: 17px;
+  margin-left: 6px;
+}
+.buttons .n {
+  white-space: nowrap;
+}
+select {
+  background: var(--deep);
+  border: 1px solid var(--line);
+  color: var(--text);
+  border-radius: 2px;
+  font-size: 12px;
+  padding: 1px 4px;
+}
+.names {
+  padding: 4px 8px 0 12px;
+}
+.line {
+  height: 22px;
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  font-size: 12px;
+}
+.line .small {
+  font-size: 11px;
+  opacity: 0;
+}
+.line:hover .small:not(:disabled),
+.line .small:focus-visible {
+  opacity: 1;
+}
+.lane {
+  position: relative;
+  margin: 4px 16px 0 4px;
+  cursor: ew-resize;
+  touch-action: none;
+}
+.ticks {
+  position: relative;
+  height: 22px;
+}
+.ticks span {
+  position: absolute;
+  transform: translateX(-50%);
+  color: var(--dim);
+  font-size: 11px;
+}
+.row {
+  display: block;
+  width: 100%;
+  height: 18px;
+  margin-bottom: 4px;
+}
+.row.chart {
+  height: 40px;
+}
+.top {
+  position: absolute;
+  right: 0;
+  top: 86px;
+  font-size: 10px;
+  color: var(--brass);
+  background: var(--pane);
+}
+.head {
+  position: absolute;
+  top: 18px;
+  bottom: 0;
+  width: 1px;
+  background: var(--text);
+  pointer-events: none;
+}
+.head::before {
+  content: '';
+  position: absolute;
+  left: -4px;
+  top: 0;
+  border: 4px solid transparent;
+  border-top: 6px solid var(--text);
+}
+</style>

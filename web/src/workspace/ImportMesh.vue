@@ -1,0 +1,141 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { client, sentences, upload, type Schemas } from '../api/client'
+
+/** Bring a mesh in: read it, say what it is, choose unit and axis, and decide what it becomes. */
+const props = defineProps<{ take: number }>()
+const open = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ made: [kind: string, name: string, facts: Schemas['MeshReply']] }>()
+
+const facts = ref<Schemas['MeshReply'] | null>(null)
+const unit = ref('m')
+const up = ref('y')
+const name = ref('')
+const problems = ref<string[]>([])
+const busy = ref(false)
+
+async function read(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (!file) return
+  busy.value = true
+  problems.value = []
+  facts.value = null
+  try {
+    facts.value = await upload(`/api/takes/${props.take}/meshes?unit=${unit.value}&up=${up.value}`, file)
+    name.value = file.name.replace(/\.[^.]+$/, '').replaceAll('_', ' ')
+  } catch (error) {
+    problems.value = sentences(error)
+  }
+  busy.value = false
+}
+
+async function again() {
+  if (!facts.value) return
+  const { data, error } = await client.GET('/api/takes/{take_id}/meshes/facts', {
+    params: {
+      path: { take_id: props.take },
+      query: { file: facts.value.file, unit: unit.value, up: up.value },
+    },
+  })
+  if (data) facts.value = data
+  else problems.value = sentences(error)
+}
+
+function useProposed() {
+  unit.value = facts.value!.proposed_unit!
+  void again()
+}
+
+function make(kind: string) {
+  emit('made', kind, name.value || 'Mesh', facts.value!)
+  open.value = false
+  facts.value = null
+}
+const metres = (v: number) => `${+v.toPrecision(4)}`
+</script>
+
+<template>
+  <v-dialog v-model="open">
+    <div class="panel">
+      <h2>Import a mesh</h2>
+      <p class="dim">An OBJ, PLY or STL file. It is kept beside the scene as it is.</p>
+      <input type="file" accept=".obj,.ply,.stl" aria-label="Mesh file" @change="read" />
+      <div class="two">
+        <label
+          >Unit
+          <select v-model="unit" @change="again">
+            <option v-for="u in ['m', 'cm', 'mm', 'in', 'ft']" :key="u">{{ u }}</option>
+          </select></label
+        >
+        <label
+          >Up axis
+          <select v-model="up" @change="again">
+            <option v-for="a in ['y', 'z', 'x']" :key="a">{{ a }}</option>
+          </select></label
+        >
+      </div>
+      <p v-if="busy" class="dim">Reading…</p>
+      <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
+      <template v-if="facts">
+        <dl class="n" data-testid="mesh-facts">
+          <dt>size</dt>
+          <dd>{{ facts.size.map(metres).join(' × ') }} m</dd>
+          <dt>triangles</dt>
+          <dd>{{ facts.triangles.toLocaleString('en') }}</dd>
+          <dt>open edges</dt>
+          <dd>{{ facts.open_edges }}</dd>
+        </dl>
+        <p v-if="facts.open_edges" class="sentence bad">
+          {{ facts.open_edges }} open edges: only closed meshes can be filled or collided with. Close it in
+          the modelling program and import it again.
+        </p>
+        <p v-if="facts.proposed_unit" class="sentence">
+          That is out of proportion to the domain. Is its unit {{ facts.proposed_unit }}?
+          <button class="bare apply" @click="useProposed">Use {{ facts.proposed_unit }}</button>
+        </p>
+        <v-text-field v-model="name" label="Name" class="mt-3" />
+      </template>
+      <div class="ends">
+        <v-btn @click="open = false">Close</v-btn>
+        <v-btn :disabled="!facts || !!facts.open_edges" @click="make('fill')">Fill it</v-btn>
+        <v-btn class="go" :disabled="!facts || !!facts.open_edges" @click="make('collider')"
+          >Make it a collider</v-btn
+        >
+      </div>
+    </div>
+  </v-dialog>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 10px;
+  margin: 12px 0;
+}
+select {
+  background: var(--deep);
+  border: 1px solid var(--line);
+  color: var(--text);
+  border-radius: 2px;
+  padding: 3px 8px;
+  margin-left: 6px;
+}
+dl {
+  display: grid;
+  grid-template-columns: auto 1fr;
+  gap: 2px 14px;
+  margin-bottom: 8px;
+}
+dt {
+  color: var(--dim);
+}
+.apply {
+  color: var(--accent);
+  text-decoration: underline;
+}
+.panel > p {
+  margin-bottom: 8px;
+}
+</style>
