@@ -7,6 +7,8 @@ surface. A volume kept by the particles is so a volume kept by the surface.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numba import njit, prange
 from scipy.ndimage import convolve1d
@@ -19,7 +21,12 @@ from basin.liquid.sorting import Tiling
 FAR = np.float32(2.5)
 WIDTH = np.float32(np.sqrt(0.75))  # voxels: the spline's variance 1/4 and the binomial's 1/2
 FAINTEST = np.float32(0.002)
+FAITHFUL = np.float32(2.0)  # voxels: beyond, the kernel's tail is too thin to tell the distance
 LEAST_ROOM = np.float32(0.30)  # neighbourhoods with less open space than this take their neighbours' word
+WHOLE = np.float32(0.999)  # open share of a kernel that no wall cuts
+FLATTER = 0.01  # pull of a fitted plane's slope towards zero
+BOX_SPLINE = np.array([1 / 6, 2 / 3, 1 / 6], np.float32)  # the spline, averaged over a cell
+BINOMIAL = np.array([0.25, 0.5, 0.25], np.float32)
 
 
 @njit(cache=True, parallel=True)
@@ -60,48 +67,124 @@ def density(particles: Particles, tiling: Tiling, layout: Layout) -> np.ndarray:
     return result
 
 
-def room(open_share: np.ndarray) -> np.ndarray:
-    """What `density` gives where all open space is liquid: the cells' open shares seen through the spline."""
-    result = open_share
-    for axis in range(3):
-        padded = np.concatenate([result.take([0], axis), result, result.take([-1], axis)], axis=axis, dtype=np.float32)
-        n = result.shape[axis]
-        low, mid, high = (np.take(padded, range(s, s + n), axis) for s in range(3))
-        result = (low + high) * np.float32(1 / 6) + mid * np.float32(2 / 3)
-    return np.ascontiguousarray(result)
+@dataclass(frozen=True)
+class Room:
+    """What the kernel finds of open space around each cell.
+
+    Attributes
+    ----------
+    near : float32 (Nx, Ny, Nz), what `density` gives where all open space is liquid
+    wide : the same through the wider kernel of the level set
+    cell : int32 (n, 3), cells whose kernel a wall cuts
+    middle : float32 (n, 3), centroid of the open part of their kernel, voxels from the cell's centre
+    row : int32 (Nx, Ny, Nz), row of a cell in `cell`, -1 for none
+    """
+
+    near: np.ndarray
+    wide: np.ndarray
+    cell: np.ndarray
+    middle: np.ndarray
+    row: np.ndarray
 
 
 @njit(cache=True, parallel=True)
-def _into_walls(space, phi, out):
+def _centroids(cell, open_share, taps, middle):
+    nx, ny, nz = open_share.shape
+    for r in prange(cell.shape[0]):
+        total, mx, my, mz = 0.0, 0.0, 0.0, 0.0
+        for di in range(-2, 3):
+            i = min(max(cell[r, 0] + di, 0), nx - 1)
+            for dj in range(-2, 3):
+                j = min(max(cell[r, 1] + dj, 0), ny - 1)
+                for dk in range(-2, 3):
+                    k = min(max(cell[r, 2] + dk, 0), nz - 1)
+                    w = taps[di + 2] * taps[dj + 2] * taps[dk + 2] * open_share[i, j, k]
+                    total += w
+                    mx += w * di
+                    my += w * dj
+                    mz += w * dk
+        if total > 0.0:
+            middle[r, 0], middle[r, 1], middle[r, 2] = mx / total, my / total, mz / total
+
+
+def room(open_share: np.ndarray) -> Room:
+    """The kernels' view of the cells' open shares, float32 (Nx, Ny, Nz)."""
+    near = open_share
+    for axis in range(3):
+        near = convolve1d(near, BOX_SPLINE, axis=axis, mode="nearest")
+    wide = softened(near)
+    cut = (wide < WHOLE) & (wide > 0)
+    cell = np.argwhere(cut).astype(np.int32)
+    middle = np.zeros((len(cell), 3), np.float32)
+    _centroids(cell, open_share, np.convolve(BOX_SPLINE, BINOMIAL), middle)
+    row = np.full(open_share.shape, -1, np.int32)
+    row[cut] = np.arange(len(cell), dtype=np.int32)
+    return Room(near, wide, cell, middle, row)
+
+
+@njit(cache=True)
+def _solve4(a, b):
+    """Solve the symmetric positive 4x4 system a x = b in place (Cholesky)."""
+    for c in range(4):
+        for r in range(c, 4):
+            t = a[r, c]
+            for k in range(c):
+                t -= a[r, k] * a[c, k]
+            a[r, c] = np.sqrt(max(t, 1e-12)) if r == c else t / a[c, c]
+    for r in range(4):
+        for k in range(r):
+            b[r] -= a[r, k] * b[k]
+        b[r] /= a[r, r]
+    for r in range(3, -1, -1):
+        for k in range(r + 1, 4):
+            b[r] -= a[k, r] * b[k]
+        b[r] /= a[r, r]
+
+
+@njit(cache=True, parallel=True)
+def _at_walls(cell, middle, row, wide, phi, out):
     nx, ny, nz = phi.shape
-    for i in prange(1, nx - 1):
-        for j in range(1, ny - 1):
-            for k in range(1, nz - 1):
-                e = space[i, j, k]
-                if e >= LEAST_ROOM or e <= 0.0:
-                    continue
-                total, weight = 0.0, 0.0
-                for di in range(-1, 2):
-                    for dj in range(-1, 2):
-                        for dk in range(-1, 2):
-                            s = space[i + di, j + dj, k + dk]
-                            if s >= LEAST_ROOM:
-                                # nearer and roomier neighbours know better
-                                f = s * s / (di * di + dj * dj + dk * dk)
-                                total += f * phi[i + di, j + dj, k + dk]
-                                weight += f
-                if weight > 0.0:
-                    out[i, j, k] = total / weight
+    for r in prange(cell.shape[0]):
+        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
+        a = np.zeros((4, 4))
+        b = np.zeros(4)
+        x = np.empty(4)
+        x[0] = 1.0
+        for ni in range(max(i - 1, 0), min(i + 2, nx)):
+            for nj in range(max(j - 1, 0), min(j + 2, ny)):
+                for nk in range(max(k - 1, 0), min(k + 2, nz)):
+                    e = wide[ni, nj, nk]
+                    if e < LEAST_ROOM:
+                        continue
+                    x[1], x[2], x[3] = ni - i, nj - j, nk - k
+                    n = row[ni, nj, nk]
+                    if n >= 0:
+                        for d in range(3):
+                            x[1 + d] += middle[n, d]
+                    value = phi[ni, nj, nk]
+                    weight = e * e / (1.0 + x[1] * x[1] + x[2] * x[2] + x[3] * x[3])
+                    if abs(value) > FAITHFUL:
+                        weight *= 1e-3  # cut off: it only says on which side
+                    for p in range(4):
+                        b[p] += weight * x[p] * value
+                        for q in range(p + 1):
+                            a[p, q] += weight * x[p] * x[q]
+        if a[0, 0] <= 0.0:
+            continue
+        for d in range(1, 4):
+            a[d, d] += FLATTER * a[0, 0]
+        _solve4(a, b)
+        out[i, j, k] = min(max(b[0], -FAR), FAR)
 
 
 def softened(field: np.ndarray) -> np.ndarray:
     """Binomial mean (1, 2, 1)/4 along each axis: with the spline, close to a Gaussian of `WIDTH`."""
     for axis in range(3):
-        field = convolve1d(field, np.array([0.25, 0.5, 0.25], np.float32), axis=axis, mode="nearest")
+        field = convolve1d(field, BINOMIAL, axis=axis, mode="nearest")
     return field
 
 
-def level_set(share: np.ndarray, space: np.ndarray) -> np.ndarray:
+def level_set(share: np.ndarray, space: Room) -> np.ndarray:
     """Distance to the liquid's surface at cell centres in voxels, negative inside, within +-2.5.
 
     Across a flat surface the softened share falls with the normal distribution whatever the
@@ -109,18 +192,20 @@ def level_set(share: np.ndarray, space: np.ndarray) -> np.ndarray:
     directions would leave a pattern of errors locked to the grid, which drives currents along a
     resting surface that lies askew.
 
+    Where a wall cuts the kernel, what is left of it has its middle away from the cell's centre, and
+    the distance belongs there. A plane through such values of the neighbourhood (least squares)
+    gives the cell's own; else a surface that meets a leaning wall would seem bent, and flow.
+
     Parameters
     ----------
     share : float32 (Nx, Ny, Nz) from `density`
-    space : the same shape, from `room`
     """
-    wide = softened(space)
     with np.errstate(divide="ignore", invalid="ignore"):
-        filled = np.nan_to_num(softened(share) / wide)
+        filled = np.nan_to_num(softened(share) / space.wide)
     phi = (-WIDTH * ndtri(np.clip(filled, FAINTEST, 1 - FAINTEST))).astype(np.float32)
-    phi[wide < LEAST_ROOM] = FAR
+    phi[space.wide < LEAST_ROOM] = FAR
     out = phi.copy()
-    _into_walls(wide, phi, out)
+    _at_walls(space.cell, space.middle, space.row, space.wide, phi, out)
     return out
 
 

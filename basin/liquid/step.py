@@ -111,7 +111,7 @@ class Liquid:
         self.world = world
         self.state = state or LiquidState()
         self.solid_world = SolidWorld(world.layout, world.bodies, world.time_scale)
-        self._room: tuple[int, np.ndarray] | None = None
+        self._room: tuple[int, levelset.Room] | None = None
 
     def begin(self) -> LiquidFields:
         """Make the first frame: the fills, before anything moves."""
@@ -194,7 +194,7 @@ class Liquid:
         now = tally.clocked("extrapolation", now)
         transfer.to_particles(s.particles, velocity, before, w.flip_share, alone, kick)
         now = tally.clocked("grid to particles", now)
-        spacing.spread(s.particles, system, share, space, phi, solids, layout, alone)
+        spacing.spread(s.particles, system, share, space.near, phi, solids, layout, alone)
         now = tally.clocked("spacing", now)
         start = s.particles.position.copy()
         s.particles.position = advection.advance(s.particles, velocity, dt, alone)
@@ -213,7 +213,7 @@ class Liquid:
         tally.longest_move = max(tally.longest_move, self._speed() * dt)
         return LiquidFields(phi, velocity)
 
-    def _room_of(self, solids: Solids) -> np.ndarray:
+    def _room_of(self, solids: Solids) -> levelset.Room:
         if self._room is None or self._room[0] != id(solids):
             self._room = (id(solids), levelset.room(solids.volume))
             self._room_owner = solids  # keeps the id from being used again
