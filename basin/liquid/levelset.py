@@ -21,10 +21,10 @@ from basin.liquid.sorting import Tiling
 FAR = np.float32(2.5)
 WIDTH = np.float32(np.sqrt(0.75))  # voxels: the spline's variance 1/4 and the binomial's 1/2
 FAINTEST = np.float32(0.002)
-FAITHFUL = np.float32(2.0)  # voxels: beyond, the kernel's tail is too thin to tell the distance
+FAITHFUL = np.float32(1.6)  # voxels: beyond, the kernel's tail is too thin to tell the distance
 LEAST_ROOM = np.float32(0.30)  # neighbourhoods with less open space than this take their neighbours' word
 WHOLE = np.float32(0.999)  # open share of a kernel that no wall cuts
-FLATTER = 0.01  # pull of a fitted plane's slope towards zero
+FLATTER = 0.001  # pull of a fitted plane's slope towards zero
 BOX_SPLINE = np.array([1 / 6, 2 / 3, 1 / 6], np.float32)  # the spline, averaged over a cell
 BINOMIAL = np.array([0.25, 0.5, 0.25], np.float32)
 

@@ -18,7 +18,6 @@ from basin.grid.layout import PAD, Layout
 from basin.liquid.solids import Solids
 
 LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre below the surface
-SLIT = 0.5  # voxels of liquid that at least move with the flow through a nearly shut face
 
 
 @dataclass(frozen=True)
@@ -42,16 +41,13 @@ class System:
 
 
 @njit(cache=True)
-def _surface_gap(inside, outside, opened):
+def _surface_gap(inside, outside):
     """Share of the way from a liquid cell's centre to the surface towards an air cell."""
     # The cell's own distance is bounded, not the gap: then the gaps of one cell in all directions
     # still belong to one plane. Bounding each gap by itself turns gravity along the surface into a
     # steady current wherever a surface lies askew to the grid.
     inside = min(inside, -LEAST_DEPTH)
-    gap = inside / (inside - max(outside, 0.0))
-    # Liquid in a slit has inertia over its length too: without it a sliver of an opening next to a
-    # surface has almost no mass, and whatever flux it must carry becomes a jet without bound.
-    return max(gap, SLIT - 2.0 * opened)
+    return inside / (inside - max(outside, 0.0))
 
 
 @njit(cache=True, parallel=True)
@@ -81,7 +77,7 @@ def _assemble(cell, index, phi, ou, ov, ow, diagonal, neighbour, weight, surface
                 weight[r, s] = f
                 total += f
             else:
-                total += f / _surface_gap(phi[i, j, k], phi[ni, nj, nk], f)
+                total += f / _surface_gap(phi[i, j, k], phi[ni, nj, nk])
                 surface[r] = True
         diagonal[r] = total
 
@@ -166,9 +162,9 @@ def _apply(axis, index, phi, opened, value, field, valid):
                 if a >= 0 and b >= 0:
                     jump = value[b] - value[a]
                 elif a >= 0:
-                    jump = -value[a] / _surface_gap(phi[li, lj, lk], phi[i, j, k], opened[i, j, k])
+                    jump = -value[a] / _surface_gap(phi[li, lj, lk], phi[i, j, k])
                 else:
-                    jump = value[b] / _surface_gap(phi[i, j, k], phi[li, lj, lk], opened[i, j, k])
+                    jump = value[b] / _surface_gap(phi[i, j, k], phi[li, lj, lk])
                 field[i, j, k] -= np.float32(jump)
                 valid[i, j, k] = 1
 

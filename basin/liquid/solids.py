@@ -84,20 +84,57 @@ def stamp(phi: np.ndarray, owner: np.ndarray, layout: Layout, body: Body, index:
     )
 
 
-def wall_distance(layout: Layout) -> np.ndarray:
-    """Node distances to the closed walls alone, capped at `FAR` voxels."""
-    phi = np.full(tuple(n + 1 for n in layout.cells), FAR, np.float32)
+def wall_distances(layout: Layout) -> list[np.ndarray]:
+    """Per axis, the distance of its nodes to the closed walls square to it, capped at `FAR` voxels."""
+    result = []
     for axis in range(3):
-        node = np.arange(phi.shape[axis], dtype=np.float64)
+        node = np.arange(layout.cells[axis] + 1, dtype=np.float64)
         along = np.full(len(node), FAR)
         if layout.closed[axis, 0]:
             along = np.minimum(along, node - PAD)
         if layout.closed[axis, 1]:
             along = np.minimum(along, float(layout.wall_high[axis]) - node)
-        shape = [1, 1, 1]
-        shape[axis] = len(node)
-        np.minimum(phi, along.reshape(shape).astype(np.float32), out=phi)
-    return phi
+        result.append(along.astype(np.float32))
+    return result
+
+
+def _along(axis: int, values: np.ndarray) -> np.ndarray:
+    """Values along one axis, ready to broadcast over the grid."""
+    shape = [1, 1, 1]
+    shape[axis] = len(values)
+    return values.reshape(shape)
+
+
+class _Walls:
+    """The closed walls: distances and open shares, which are products of their axes' own.
+
+    They stay apart from the bodies' node distances, since one distance cannot tell a body's face from
+    a wall's where the two meet in a cell: there liquid sliding along both would be squeezed.
+    """
+
+    def __init__(self, layout: Layout):
+        self.distances = wall_distances(layout)
+        across = [(d > 0).astype(np.float32) for d in self.distances]
+        within = []
+        for d in self.distances:
+            # open share of the intervals between nodes
+            a, b = d[:-1], d[1:]
+            cut = np.maximum(a, b) / np.maximum(np.abs(a - b), 1e-6)
+            within.append(np.where((a > 0) != (b > 0), np.clip(cut, 0, 1), (np.minimum(a, b) >= 0)).astype(np.float32))
+        # a face on a wall is shut, one beside it as open as the cells that it parts
+        self.faces = [[across[d] if d == axis else within[d] for d in range(3)] for axis in range(3)]
+        self.cells = within
+
+    def lower(self, phi: np.ndarray) -> np.ndarray:
+        """Node distances to bodies and walls."""
+        for axis, d in enumerate(self.distances):
+            phi = np.minimum(phi, _along(axis, d))
+        return phi
+
+    def narrow(self, field: np.ndarray, shares: list[np.ndarray]) -> None:
+        """Take the walls' part off open shares, in place."""
+        for axis, share in enumerate(shares):
+            field *= _along(axis, share)
 
 
 class SolidWorld:
@@ -108,7 +145,8 @@ class SolidWorld:
 
     def __init__(self, layout: Layout, bodies: list[Body], time_scale: float):
         self.layout, self.bodies, self.time_scale = layout, bodies, time_scale
-        self._phi = wall_distance(layout)
+        self._walls = _Walls(layout)
+        self._phi = np.full(tuple(n + 1 for n in layout.cells), FAR, np.float32)
         self._owner = np.full(self._phi.shape, -1, np.int16)
         for index, body in enumerate(bodies):
             if not body.pose.moves():
@@ -116,6 +154,7 @@ class SolidWorld:
         self._moving = [(i, b) for i, b in enumerate(bodies) if b.pose.moves()]
         self._last: tuple[bytes, Solids] | None = None
         self._placed: tuple[bytes, np.ndarray, np.ndarray] | None = None
+        self._bodies_placed = self._phi
 
     def at(self, time: float, dt: float) -> Solids:
         """Solids at a shot time, with their velocities over the next `dt` shot seconds."""
@@ -130,7 +169,11 @@ class SolidWorld:
                 change = self.layout.voxel_matrix(b @ np.linalg.inv(a)) - np.eye(4)
                 motion[index] = change[:3] / (dt * self.time_scale)
         phi, owner = self.distance_at(time)
-        solids = Solids(phi, owner, face_fractions(phi), open_volume(phi), motion, bool(np.any(motion)))
+        open_faces, volume = face_fractions(self._bodies_placed), open_volume(self._bodies_placed)
+        for axis in range(3):
+            self._walls.narrow(open_faces[axis], self._walls.faces[axis])
+        self._walls.narrow(volume, self._walls.cells)
+        solids = Solids(phi, owner, open_faces, volume, motion, bool(np.any(motion)))
         self._last = (same, solids)
         return solids
 
@@ -144,5 +187,8 @@ class SolidWorld:
                 stamp(phi, owner, self.layout, body, index, matrix)
             self.layout.wrap(phi)
             self.layout.wrap(owner)
+            self._bodies_placed = phi
+            phi = self._walls.lower(phi)
+            owner = np.where(phi < self._bodies_placed, np.int16(-1), owner)
             self._placed = (same, phi, owner)
         return self._placed[1], self._placed[2]
