@@ -18,7 +18,7 @@ import django
 import numpy as np
 
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "mutants.md"
-MODULES = ("tests.reference.test_inertia", "tests.reference.test_stillness")
+MODULES = ("tests.reference.test_inertia", "tests.reference.test_stillness", "tests.reference.test_walls")
 
 
 @contextmanager
@@ -72,11 +72,31 @@ def rounded_fractions() -> Iterator[None]:
         yield
 
 
+@contextmanager
+def blind_to_walls() -> Iterator[None]:
+    """The level set beside walls as the cut kernel gives it."""
+    from basin.liquid import levelset
+
+    with mock.patch.object(levelset, "_at_walls", lambda *arguments: None):
+        yield
+
+
+@contextmanager
+def joined_sides() -> Iterator[None]:
+    """Cells that a thin wall parts stay open on both of its sides."""
+    from basin.grid import fractions
+
+    with mock.patch.object(fractions, "_part_sides", lambda *arguments: None):
+        yield
+
+
 MUTANTS: dict[str, Callable] = {
     "gravity 2 % off": gravity_off,
     "ghost fluid off": no_ghost_fluid,
     "no affine term": no_affine,
     "face fractions rounded": rounded_fractions,
+    "level set blind to walls": blind_to_walls,
+    "thin walls joined": joined_sides,
 }
 
 

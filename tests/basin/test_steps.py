@@ -153,7 +153,9 @@ class Spacing(SimpleTestCase):
             deep = (phi < -2.0) & (space.near > 0.99)
             worst.append(float(share[deep].mean()))
             before = p.velocity.copy()
-            spacing.spread(p, assemble(phi, solids, layout), share, space.near, phi, solids, layout, np.zeros(len(p), bool))
+            spacing.spread(
+                p, assemble(phi, solids, layout), share, space.near, phi, solids, layout, np.zeros(len(p), bool)
+            )
             np.testing.assert_array_equal(p.velocity, before)
         self.assertGreater(worst[0], 1.14)
         self.assertLess(worst[-1], 1.03)

@@ -115,7 +115,11 @@ class Stillness(SimpleTestCase):
         self.assertAlmostEqual(run.state.particles.volume.sum(dtype=np.float64) / volume, 1.0, places=6)
 
     def test_water_in_a_box_stays_still(self) -> None:
-        self.assert_still(tank())
+        run = tank()
+        self.assert_still(run)
+        # and the surface has not moved: the bottom still bears 0.5 m of water
+        _, bottom = pressure_down_the_middle(run)
+        self.assertAlmostEqual(bottom / (998.2 * G * 0.5), 1.0, delta=0.01)
 
     def test_water_under_tilted_gravity_stays_still(self) -> None:
         self.assert_still(tilted_tank())
@@ -124,32 +128,31 @@ class Stillness(SimpleTestCase):
         with tempfile.TemporaryDirectory() as folder:
             run = turned_vessel(Path(folder))
             self.assertGreater(len(run.state.particles), 20000)
-            rms, _ = speeds_after(run, 5.0)
-            self.assertLess(rms, 0.002)
-            # The case also asks for less than 1 % at the largest. That is not reached here: a few
-            # particles where the surface meets the leaning wall move at up to 2 %. docs/validation.md
-            # states it; all but one particle in a thousand meet the 1 %.
-            speed = np.linalg.norm(velocity(run), axis=1) / SPEED
-            self.assertLess(float(np.quantile(speed, 0.999)), 0.010)
+            self.assert_still(run)
+
+
+def pressure_down_the_middle(run: Liquid) -> tuple[float, float]:
+    """Slope (Pa/m) and value at the bottom (Pa) of the pressure that holds a tank's water, by least squares."""
+    state, layout = run.state, run.world.layout
+    solids = run.solid_world.at(0.0, 0.01)
+    particles, tiling = sorted_particles(state.particles, layout)
+    phi = levelset.level_set(levelset.density(particles, tiling, layout), levelset.room(solids.volume))
+    field = [np.zeros(layout.faces(axis), np.float32) for axis in range(3)]
+    dt = 0.01
+    forces.add(field, forces.gravity_kick(run.world.gravity, layout.dx, dt, dt))
+    system = pressure.assemble(phi, solids, layout)
+    _, solution = pressure.project(system, phi, solids, field)
+    pascal = solution.value * 998.2 * layout.dx**2 / dt
+    column = (system.cell[:, 0] == PAD + 32) & (system.cell[:, 2] == PAD + 2)
+    height = (system.cell[column, 1] + 0.5 - PAD) * layout.dx
+    slope, bottom = np.polyfit(height, pascal[column], 1)
+    return float(slope), float(bottom)
 
 
 class HydrostaticPressure(SimpleTestCase):
     """Case A01: p(y) = rho g (H - y), 4894.5 Pa at the bottom of 0.5 m of water."""
 
     def test_pressure_grows_by_rho_g_with_depth(self) -> None:
-        run = tank()
-        state, layout = run.state, run.world.layout
-        solids = run.solid_world.at(0.0, 0.01)
-        particles, tiling = sorted_particles(state.particles, layout)
-        phi = levelset.level_set(levelset.density(particles, tiling, layout), levelset.room(solids.volume))
-        field = [np.zeros(layout.faces(axis), np.float32) for axis in range(3)]
-        dt = 0.01
-        forces.add(field, forces.gravity_kick(run.world.gravity, layout.dx, dt, dt))
-        system = pressure.assemble(phi, solids, layout)
-        _, solution = pressure.project(system, phi, solids, field)
-        pascal = solution.value * 998.2 * layout.dx**2 / dt
-        column = (system.cell[:, 0] == PAD + 32) & (system.cell[:, 2] == PAD + 2)
-        height = (system.cell[column, 1] + 0.5 - PAD) * layout.dx
-        slope, bottom = np.polyfit(height, pascal[column], 1)
+        slope, bottom = pressure_down_the_middle(tank())
         self.assertAlmostEqual(slope / -9789.1, 1.0, delta=1e-4)
         self.assertAlmostEqual(bottom / (998.2 * G * 0.5), 1.0, delta=0.01)

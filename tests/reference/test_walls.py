@@ -1,0 +1,96 @@
+"""Liquid along walls: the frictionless slide (case D01), and thin walls that lie askew."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.test import SimpleTestCase
+
+from basin.exchange import write_ply
+from basin.geometry.primitives import box_mesh
+from basin.liquid.step import Liquid
+from tests.reference.tanks import CLOSED, G, box_fill, liquid, position, velocity
+
+ANGLE = np.deg2rad(30.0)
+ALONG = np.array([np.cos(ANGLE), -np.sin(ANGLE)])
+UP = np.array([np.sin(ANGLE), np.cos(ANGLE)])
+TOP = np.array([0.75, 1.0])  # a point of the slope, under the slab's middle
+OPEN = {**CLOSED, "x_min": "open", "x_max": "open", "y_min": "open", "y_max": "open"}
+
+
+def slide(dx: float, folder: Path | None = None, gravity: np.ndarray | None = None) -> Liquid:
+    """A slab of 0.3 m x 0.05 m on a slope of 30 degrees, four voxels deep; the slope a mesh if a folder is given."""
+    depth = 4 * dx
+
+    def box(kind: str, name: str, middle: np.ndarray, size: tuple[float, float]) -> dict[str, Any]:
+        pose = {"translation": [*middle, depth / 2], "rotation": [0, 0, -30.0]}
+        return {"kind": kind, "name": name, "shape": {"kind": "box", "size": [*size, 1.0]}, "pose": pose}
+
+    ramp = box("collider", "slope", TOP - UP * 0.15, (4.0, 0.3))
+    if folder is not None:
+        mesh = box_mesh((4.0, 0.3, 1.0))
+        write_ply(folder / "slope.ply", mesh.position, mesh.triangle, None)
+        ramp["shape"] = {"kind": "mesh", "file": "slope.ply"}
+    elements = [ramp, box("fill", "slab", TOP + UP * 0.025, (0.3, 0.05))]
+    pull = {} if gravity is None else {"gravity": tuple(gravity)}
+    return liquid(dx, (2.1, 1.4, depth), elements, walls=OPEN, folder=folder, fps=48.0, **pull)
+
+
+def travelled(run: Liquid, frames: int) -> tuple[float, float]:
+    """Way of the centre of mass along and off the slope (m) until a frame."""
+    volume = run.state.particles.volume
+    before = np.average(position(run)[:, :2], axis=0, weights=volume)
+    for frame in range(2, frames + 1):
+        run.advance_frame(frame)
+    after = np.average(position(run)[:, :2], axis=0, weights=run.state.particles.volume)
+    return float((after - before) @ ALONG), float((after - before) @ UP)
+
+
+class Slide(SimpleTestCase):
+    """Case D01 (Galilei): a = g sin 30 degrees, 0.6129 m after 0.5 s, within 2 %."""
+
+    def assert_slides(self, run: Liquid) -> None:
+        along, _ = travelled(run, 25)
+        self.assertAlmostEqual(along / 0.6129, 1.0, delta=0.02)
+        self.assertEqual(run.state.lost, 0.0)
+        height = (position(run)[:, :2] - TOP) @ UP
+        self.assertGreater(height.min(), -0.25 * run.world.layout.dx)
+
+    def test_slab_slides_down_an_exact_slope(self) -> None:
+        self.assert_slides(slide(0.0125))
+
+    def test_slab_slides_down_a_mesh(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            self.assert_slides(slide(0.02, Path(folder)))
+
+    def test_pulled_along_the_slope_it_neither_slows_nor_lifts(self) -> None:
+        # without weight on the slope nothing but the slope's own stair steps could push the slab
+        dx = 0.02
+        run = slide(dx, gravity=G * 0.5 * np.array([*ALONG, 0.0]))
+        along, off = travelled(run, 25)
+        self.assertAlmostEqual(along / 0.6129, 1.0, delta=0.005)
+        self.assertLess(abs(off), 0.25 * dx)
+
+
+class ThinWall(SimpleTestCase):
+    """Common practice, no source: what one side of a closed wall does, the other does not feel."""
+
+    def test_water_rests_behind_a_wall_of_one_and_a_half_voxels_at_45_degrees(self) -> None:
+        dx, depth = 0.02, 0.08
+        wall = {
+            "kind": "collider",
+            "name": "wall",
+            "shape": {"kind": "box", "size": [1.6, 1.5 * dx, 1.0]},
+            "pose": {"translation": [0.5, 0.5, depth / 2], "rotation": [0, 0, 45.0]},
+        }
+        # water above the wall only; its weight must not reach the air below
+        fill = box_fill((0, 0.55, 0), (0.4, 0.8, depth))
+        run = liquid(dx, (1.0, 1.0, depth), [wall, fill])
+        for frame in range(2, 50):
+            run.advance_frame(frame)
+        p = position(run)
+        self.assertEqual(int((p[:, 1] < p[:, 0] - 1.5 * dx).sum()), 0)
+        self.assertLess(float(np.abs(velocity(run)).max()), 4.0)  # free fall over the whole tank is 4.4 m/s
