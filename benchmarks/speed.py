@@ -126,9 +126,8 @@ def main() -> None:
     phi = levelset.level_set(levelset.density(particles, tiling, layout), levelset.room(solids.volume))
     system = pressure.assemble(phi, solids, layout)
     right = np.random.default_rng(0).normal(size=len(system.cell))
-    arguments = (system.diagonal, system.neighbour, system.weight)
-    mine = best_of(lambda: poisson.solve(*arguments, right, system.surface, 1e-6), 3)
-    matrix = poisson.as_matrix(*arguments)
+    mine = best_of(lambda: poisson.Solver(system).solve(right, 1e-6), 3)
+    matrix = system.as_csr()
     other = best_of(lambda: cg(matrix, right, rtol=1e-6), 1)
     cells = len(right)
     lines += [

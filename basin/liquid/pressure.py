@@ -21,23 +21,15 @@ LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre belo
 
 
 @dataclass(frozen=True)
-class System:
-    """The pressure matrix of one moment (see `basin.grid.poisson`).
+class System(poisson.Matrix):
+    """The pressure matrix of one moment over liquid cells in lexicographic order.
 
     Attributes
     ----------
-    cell : int32 (n, 3), liquid cells in lexicographic order
     index : int32 (Nx, Ny, Nz), row of each cell, -1 for none; wrapped on periodic axes
-    diagonal, neighbour, weight : the matrix
-    surface : bool (n,), rows that touch the free surface
     """
 
-    cell: np.ndarray
     index: np.ndarray
-    diagonal: np.ndarray
-    neighbour: np.ndarray
-    weight: np.ndarray
-    surface: np.ndarray
 
 
 @njit(cache=True)
@@ -51,10 +43,10 @@ def _surface_gap(inside, outside):
 
 
 @njit(cache=True, parallel=True)
-def _assemble(cell, index, phi, ou, ov, ow, diagonal, neighbour, weight, surface):
+def _assemble(cell, index, phi, ou, ov, ow, neighbour, weight, surface):
     for r in prange(cell.shape[0]):
         i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        total = 0.0
+        surface[r] = 0.0
         for s in range(6):
             axis, side = s // 2, s % 2
             step = 1 if side else -1
@@ -75,11 +67,8 @@ def _assemble(cell, index, phi, ou, ov, ow, diagonal, neighbour, weight, surface
             if n >= 0:
                 neighbour[r, s] = n
                 weight[r, s] = f
-                total += f
             else:
-                total += f / _surface_gap(phi[i, j, k], phi[ni, nj, nk])
-                surface[r] = True
-        diagonal[r] = total
+                surface[r] += f / _surface_gap(phi[i, j, k], phi[ni, nj, nk])
 
 
 def assemble(phi: np.ndarray, solids: Solids, layout: Layout) -> System:
@@ -94,10 +83,10 @@ def assemble(phi: np.ndarray, solids: Solids, layout: Layout) -> System:
     index[liquid] = np.arange(len(cell), dtype=np.int32)
     layout.wrap(index)
     n = len(cell)
-    diagonal, surface = np.zeros(n), np.zeros(n, bool)
+    surface = np.empty(n)
     neighbour, weight = np.empty((n, 6), np.int32), np.empty((n, 6))
-    _assemble(cell, index, phi, ou, ov, ow, diagonal, neighbour, weight, surface)
-    return System(cell, index, diagonal, neighbour, weight, surface)
+    _assemble(cell, index, phi, ou, ov, ow, neighbour, weight, surface)
+    return System(cell, neighbour, weight, surface, index)
 
 
 @njit(cache=True, parallel=True)
@@ -191,6 +180,6 @@ def project(
     """
     right = np.empty(len(system.cell))
     _divergence(system.cell, *velocity, *solids.open, solids.moving, solids.owner, solids.phi, solids.motion, right)
-    solution = poisson.solve(system.diagonal, system.neighbour, system.weight, right, system.surface, tolerance)
+    solution = system.solver.solve(right, tolerance)
     valid = apply_gradient(system, solution.value, phi, solids, velocity)
     return valid, solution

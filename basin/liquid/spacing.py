@@ -10,7 +10,6 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-from basin.grid import poisson
 from basin.grid.layout import Layout
 from basin.grid.sampling import sample_velocity
 from basin.liquid.particles import Particles
@@ -70,7 +69,7 @@ def spread(
     _excess(system.cell, share, space, phi, right)
     if len(right) == 0 or np.abs(right).max() < 0.01 * RATE:
         return
-    found = poisson.solve(system.diagonal, system.neighbour, system.weight, right, system.surface, 0.03, 200)
+    found = system.solver.solve(right, 0.03)
     shift = [np.zeros(layout.faces(axis), np.float32) for axis in range(3)]
     apply_gradient(system, found.value, phi, solids, shift)
     for field in shift:

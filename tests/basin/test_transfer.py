@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from django.test import SimpleTestCase
-from scipy.sparse.linalg import spsolve
 
-from basin.grid import poisson
 from basin.grid.fractions import open_area, open_volume
 from basin.grid.layout import PAD, make_layout
 from basin.liquid.particles import Particles
@@ -67,40 +65,6 @@ class Transfers(SimpleTestCase):
         scale = float(p.volume.sum()) * 7
         self.assertLess(np.abs(linear - linear0).max() / scale, 1e-5)
         self.assertLess(abs(angular[1] / angular0[1] - 1), 1e-5)
-
-
-class Pressure(SimpleTestCase):
-    """The conjugate gradients against SciPy's direct solver, and closed boxes."""
-
-    def system(self, n: int, surface: bool) -> tuple[np.ndarray, ...]:
-        index = np.arange(n**3).reshape(n, n, n)
-        neighbour = np.full((n**3, 6), -1, np.int32)
-        weight = np.zeros((n**3, 6))
-        rng = np.random.default_rng(2)
-        for axis in range(3):
-            low = np.moveaxis(index, axis, 0)[:-1].ravel()
-            high = np.moveaxis(index, axis, 0)[1:].ravel()
-            w = rng.uniform(0.1, 1.0, len(low))
-            neighbour[high, 2 * axis], weight[high, 2 * axis] = low, w
-            neighbour[low, 2 * axis + 1], weight[low, 2 * axis + 1] = high, w
-        top = np.zeros(n**3, bool)
-        if surface:
-            top[index[:, -1].ravel()] = True
-        return weight.sum(axis=1) + 2.0 * top, neighbour, weight, rng.normal(size=n**3), top
-
-    def test_solution_is_scipys(self) -> None:
-        diagonal, neighbour, weight, right, top = self.system(9, True)
-        mine = poisson.solve(diagonal, neighbour, weight, right, top, 1e-10)
-        other = spsolve(poisson.as_matrix(diagonal, neighbour, weight), right)
-        np.testing.assert_allclose(mine.value, other, atol=1e-7 * np.abs(other).max())
-        self.assertLess(mine.residual, 1e-10)
-
-    def test_closed_box_with_net_flux_stays_bounded(self) -> None:
-        diagonal, neighbour, weight, right, top = self.system(7, False)
-        found = poisson.solve(diagonal, neighbour, weight, right + 5.0, top, 1e-8)
-        self.assertEqual(found.closed_components, 1)
-        self.assertLess(np.abs(found.value).max(), 100.0)
-        self.assertAlmostEqual(float(found.value.mean()), 0.0, places=9)
 
 
 class Fractions(SimpleTestCase):

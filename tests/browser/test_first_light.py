@@ -82,14 +82,15 @@ class FirstLight(TransactionTestCase):
                 time.sleep(0.2)
 
     def launch(self, *arguments: str) -> subprocess.Popen[bytes]:
-        process = subprocess.Popen(
-            [sys.executable, "-m", *arguments],
-            env=self.env,
-            cwd=ROOT,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )
+        with (self.root / f"{arguments[0]}.log").open("ab") as log:
+            process = subprocess.Popen(
+                [sys.executable, "-m", *arguments],
+                env=self.env,
+                cwd=ROOT,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+            )
         self.addCleanup(self.end, process)
         return process
 
@@ -125,12 +126,27 @@ class FirstLight(TransactionTestCase):
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             page.set_default_timeout(60000)
             errors: list[str] = []
+            heard: list[str] = []
             page.on("pageerror", lambda error: errors.append(str(error)))
+            page.on("console", lambda message: heard.append(f"console: {message.text}"))
+            page.on("requestfailed", lambda request: heard.append(f"failed: {request.url} {request.failure}"))
+            page.on("response", lambda reply: heard.append(f"{reply.status} {reply.request.method} {reply.url}"))
             try:
                 self.person(page)
+            except Exception:
+                self.tell(page, errors + heard)
+                raise
             finally:
                 browser.close()
             self.assertEqual(errors, [])
+
+    def tell(self, page: Page, heard: list[str]) -> None:
+        """What page, network and servers said before a failure."""
+        if not page.is_closed():
+            print("page:", page.inner_text("body")[:2000])
+        print("\n".join(heard[-40:]))
+        for log in sorted(self.root.glob("*.log")):
+            print(f"{log.name}:", log.read_text(errors="replace")[-3000:])
 
     def person(self, page: Page) -> None:
         page.goto(self.address)
@@ -139,7 +155,7 @@ class FirstLight(TransactionTestCase):
         page.get_by_role("button", name="Sign in").click()
         page.get_by_text("Name and password do not match.").wait_for()
         page.get_by_label("Password").fill("clay")
-        page.get_by_role("button", name="Sign in").click()
+        page.get_by_label("Password").press("Enter")
         page.get_by_text("TM900 Trial").wait_for()
         page.locator("a.take").click()
         page.get_by_label("Put in an element").click()

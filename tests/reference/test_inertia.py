@@ -6,6 +6,7 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from basin.liquid.step import Liquid
+from tests.reference.potential_flow import DEPTHS
 from tests.reference.tanks import CLOSED, G, box_collider, box_fill, column_heights, liquid, position, velocity
 
 
@@ -68,13 +69,18 @@ class DamBreak(SimpleTestCase):
             near = np.abs(x - dam) < 2 * dx
             column = column_heights(run, edges, depth)
             fronts.append((t, edges[np.flatnonzero(column > 0.5 * dx)[-1] + 1] - dam))
-            # Ritter's shallow water has no time of its own for the start; a true one needs about
-            # 2 sqrt(h0 / g) = 0.35 s (catalogue), and nears 4/9 h0 from above until 3 sqrt(h0 / g)
-            if t * np.sqrt(G / h0) > 3.0:
-                heights.append(volume[near].sum() / (4 * dx * depth))
-                flows.append((volume[near] * speed[near]).sum() / (4 * dx * depth))
-        self.assertAlmostEqual(np.mean(heights) / (4 * h0 / 9), 1.0, delta=0.06)
-        self.assertAlmostEqual(np.mean(flows) / (8 / 27 * h0 * c0), 1.0, delta=0.06)
+            heights.append((t * np.sqrt(G / h0), volume[near].sum() / (4 * dx * depth)))
+            flows.append((volume[near] * speed[near]).sum() / (4 * dx * depth))
+        time, height = np.array(heights).T
+        # Ritter's shallow water leaves out the vertical acceleration: true potential flow nears 4/9 h0 from
+        # above, and is still 6 % high on the mean of 2 to 4 (potential_flow.py), so that is the measure
+        for moment, expected in DEPTHS.items():
+            now = np.abs(time - moment) < 0.1
+            self.assertAlmostEqual(height[now].mean() / (4 * h0 / 9) / expected, 1.0, delta=0.02)
+        late_half = time > 3.0
+        self.assertAlmostEqual(height[late_half].mean() / (4 * h0 / 9), 1.0, delta=0.06)
+        settled = time > 2.0
+        self.assertAlmostEqual(np.array(flows)[settled].mean() / (8 / 27 * h0 * c0), 1.0, delta=0.06)
         # without friction nothing takes mechanical energy away (Bernoulli 1738); 0.6 % in 0.5 s is ours
         self.assertGreater(energy[50], 0.994)
         self.assertLess(max(energy[1:]), 1.002)

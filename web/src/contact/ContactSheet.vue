@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
 
-import { client, type Schemas } from '../api/client'
+import { client, sentences, type Schemas } from '../api/client'
 import { bytes } from '../shell/words'
 import TopBar from '../shell/TopBar.vue'
 import Vessel from '../shell/Vessel.vue'
@@ -10,11 +10,20 @@ import ShotStrip from './ShotStrip.vue'
 
 const productions = ref<Schemas['ProductionCard'][]>([])
 const loaded = ref(false)
+const problems = ref<string[]>([])
 
+/** Load the sheet; after a failure say so, keep what is shown, and try again. */
 async function load() {
-  const { data } = await client.GET('/api/productions')
-  productions.value = data ?? []
-  loaded.value = true
+  const { data, error } = await client
+    .GET('/api/productions')
+    .catch((error: unknown) => ({ data: undefined, error }))
+  problems.value = data ? [] : sentences(error)
+  if (data) {
+    productions.value = data
+    loaded.value = true
+  } else {
+    setTimeout(load, 3000)
+  }
 }
 
 onMounted(load)
@@ -31,6 +40,7 @@ useEvents(() => {
   <div class="page">
     <TopBar><template #where>Productions and shots</template></TopBar>
     <main>
+      <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
       <p v-if="loaded && !productions.length" class="dim">No production is shared with you yet.</p>
       <section v-for="production in productions" :key="production.id">
         <h1>{{ production.name }}</h1>

@@ -9,13 +9,15 @@ export const useSession = defineStore('session', () => {
   const name = ref<string | null>(null)
 
   async function ask() {
-    const { data } = await client.GET('/api/session')
+    const { data } = await client.GET('/api/session').catch(() => ({ data: undefined }))
     name.value = data?.name ?? null
     known.value = true
   }
 
   async function signIn(who: string, password: string): Promise<string[]> {
-    const { data, error } = await client.POST('/api/session', { body: { name: who, password } })
+    const { data, error } = await client
+      .POST('/api/session', { body: { name: who, password } })
+      .catch((error: unknown) => ({ data: undefined, error }))
     if (!data) return sentences(error)
     name.value = data.name
     return []
