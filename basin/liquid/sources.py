@@ -16,7 +16,7 @@ from basin.liquid.randomness import uniform
 
 JITTER = 0.1  # of the spacing, full width
 GOLDEN = (5**0.5 - 1) / 2
-CROWDED = 0.6  # of the spacing: nearer to liquid that is already there, nothing is put in
+CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ class InflowSource:
 
 
 def strewn(node: np.ndarray, salt: int) -> np.ndarray:
-    """Where particles lie about the nodes (n, 3) of a lattice: offsets in its spacing, within half of it.
+    """Where particles lie about the nodes (n, 3) of a lattice: offsets in its spacing, up to half of it.
 
     Each axis' offset turns by golden sections along the other two. Seen along an axis the particles
     are then spread evenly, without the planes of a plain lattice, which a flow that stretches them
@@ -68,7 +68,7 @@ def strewn(node: np.ndarray, salt: int) -> np.ndarray:
     x, y, z = (node - low).astype(np.uint64).T
     identity = x | (y << np.uint64(21)) | (z << np.uint64(42))
     jitter = (uniform(identity, salt, 3) - np.float32(0.5)) * np.float32(JITTER)
-    return np.asarray((turned + jitter) % 1.0 - 0.5)
+    return np.asarray(turned % 1.0 - 0.5 + jitter)
 
 
 def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float) -> tuple[np.ndarray, float]:
@@ -106,7 +106,8 @@ def inflow_particles(
     begin, end = max(before, inflow.start), min(now, inflow.end)
     none = np.zeros((0, 3))
     speed = float(np.linalg.norm(inflow.velocity))
-    if end <= begin and not (inflow.distance is not None and before < inflow.start <= now):
+    opening = before < inflow.start <= now or now <= 0 == inflow.start  # a shape is full when it opens
+    if end <= begin and not (inflow.distance is not None and opening):
         return none, 0.0
     matrix = inflow.pose.matrix(shot_time)
     spacing = layout.dx / per_cell ** (1 / 3)
@@ -156,7 +157,7 @@ def inflow_particles(
         return np.asarray(inflow.distance.at(where @ inverse[:3, :3].T + inverse[:3, 3]) < 0)  # type: ignore[union-attr]
 
     born = inside_shape(points)
-    if before >= inflow.start:
+    if not opening:
         if speed == 0:
             return none, 0.0
         born &= ~inside_shape(points - inflow.velocity * (now - before))
