@@ -12,9 +12,7 @@ from basin.geometry.distance import Distance
 from basin.geometry.pose import Pose
 from basin.grid.layout import Layout
 from basin.liquid.particles import Particles
-from basin.liquid.randomness import uniform
 
-JITTER = 0.1  # of the spacing, full width
 GOLDEN = (5**0.5 - 1) / 2
 CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
 
@@ -55,20 +53,16 @@ class InflowSource:
     end: float
 
 
-def strewn(node: np.ndarray, salt: int) -> np.ndarray:
+def strewn(node: np.ndarray) -> np.ndarray:
     """Where particles lie about the nodes (n, 3) of a lattice: offsets in its spacing, up to half of it.
 
     Each axis' offset turns by golden sections along the other two. Seen along an axis the particles
     are then spread evenly, without the planes of a plain lattice, which a flow that stretches them
     draws apart into ridges; yet neighbours keep 0.73 of the spacing, where random offsets as large
-    would leave clumps. A light jitter per node breaks what order is left.
+    would leave clumps.
     """
     turned = GOLDEN * np.roll(node, -1, axis=1) + GOLDEN**2 * np.roll(node, -2, axis=1)
-    low = node.min(axis=0, initial=0)
-    x, y, z = (node - low).astype(np.uint64).T
-    identity = x | (y << np.uint64(21)) | (z << np.uint64(42))
-    jitter = (uniform(identity, salt, 3) - np.float32(0.5)) * np.float32(JITTER)
-    return np.asarray(turned % 1.0 - 0.5 + jitter)
+    return np.asarray(turned % 1.0 - 0.5)
 
 
 def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float) -> tuple[np.ndarray, float]:
@@ -89,7 +83,7 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
         steps = np.full(3, spacing)
         low = (low + high) / 2 - count * spacing / 2
     node = np.stack(np.meshgrid(*(np.arange(n) for n in count), indexing="ij"), axis=-1).reshape(-1, 3)
-    points = low + (node + 0.5 + strewn(node, fill.number + 1)) * steps
+    points = low + (node + 0.5 + strewn(node)) * steps
     points = points[fill.distance.at(points) < 0]
     volume = float(np.prod(steps)) * (scale / layout.dx) ** 3
     return points @ matrix[:3, :3].T + matrix[:3, 3], volume
@@ -134,7 +128,7 @@ def inflow_particles(
         node = np.stack(
             [np.broadcast_to(v, shape).ravel() for v in (row[inside], column[inside], layers[:, None])], axis=-1
         )
-        shift = strewn(node, inflow.number + 1).reshape(*shape, 3) * spacing
+        shift = strewn(node).reshape(*shape, 3) * spacing
         across, along = matrix[:3, 0] / scale, matrix[:3, 2] / scale
         flat = (a + shift[..., 0])[..., None] * across + (b + shift[..., 1])[..., None] * along
         ahead = (now - passed)[:, None, None] + (shift[..., 2] / through)[..., None]
@@ -150,7 +144,7 @@ def inflow_particles(
     high = np.ceil((placed.max(axis=0) - drift) / spacing).astype(int)
     axes = [np.arange(low[d], high[d] + 1) for d in range(3)]
     node = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
-    points = (node + 0.5 + strewn(node, inflow.number + 1)) * spacing + drift
+    points = (node + 0.5 + strewn(node)) * spacing + drift
     inverse = np.linalg.inv(matrix)
 
     def inside_shape(where: np.ndarray) -> np.ndarray:

@@ -25,21 +25,21 @@ class Strewn(SimpleTestCase):
     """Particles about lattice nodes: even along every axis, and never clumped."""
 
     def test_no_planes_along_any_axis(self) -> None:
-        offset = strewn(LATTICE, 1)
-        self.assertLess(float(np.abs(offset).max()), 0.5501)
+        offset = strewn(LATTICE)
+        self.assertLess(float(np.abs(offset).max()), 0.5001)
         for axis in range(3):
             share, _ = np.histogram((offset[:, axis] + 0.5) % 1.0, bins=4)
-            self.assertLess(float(np.abs(share / len(offset) * 4 - 1).max()), 0.05)
+            self.assertLess(float(np.abs(share / len(offset) * 4 - 1).max()), 0.12)  # 24 nodes a side are few
 
     def test_neighbours_keep_their_distance(self) -> None:
-        place = LATTICE + strewn(LATTICE, 1)
+        place = LATTICE + strewn(LATTICE)
         near = cKDTree(place).query(place, 2)[0][:, 1]
         random = LATTICE + np.random.default_rng(1).random(LATTICE.shape) - 0.5
-        self.assertGreater(float(near.min()), 0.5)
+        self.assertGreater(float(near.min()), 0.7)
         self.assertLess(float(cKDTree(random).query(random, 2)[0][:, 1].min()), 0.2)  # what is spared
 
     def test_a_node_has_its_place_whatever_is_asked_with_it(self) -> None:
-        np.testing.assert_allclose(strewn(LATTICE, 3)[100:200], strewn(LATTICE[100:200], 3), atol=1e-12)
+        np.testing.assert_allclose(strewn(LATTICE)[100:200], strewn(LATTICE[100:200]), atol=1e-12)
 
 
 def poured(shape: dict[str, Any], folder: Path | None = None, **more: Any) -> Liquid:
