@@ -31,7 +31,7 @@ from basin.liquid.particles import Particles
 from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import sorted_particles
 
-ALGORITHM = "liquid-1"
+ALGORITHM = "liquid-2"
 
 
 class LiquidFailure(RuntimeError):
