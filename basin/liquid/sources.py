@@ -84,8 +84,10 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
         low = (low + high) / 2 - count * spacing / 2
     node = np.stack(np.meshgrid(*(np.arange(n) for n in count), indexing="ij"), axis=-1).reshape(-1, 3)
     points = low + (node + 0.5 + strewn(node)) * steps
+    held = int((fill.distance.at(low + (node + 0.5) * steps) < 0).sum())
     points = points[fill.distance.at(points) < 0]
-    volume = float(np.prod(steps)) * (scale / layout.dx) ** 3
+    # how many strewn points a shape catches is a matter of luck; the plain lattice tells its volume better
+    volume = float(np.prod(steps)) * (scale / layout.dx) ** 3 * held / max(len(points), 1)
     return points @ matrix[:3, :3].T + matrix[:3, 3], volume
 
 
