@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit, prange
 
 # Open fractions below this count as shut: so narrow a gap has next to no liquid of its own, and what flows
-# there follows the pressure without inertia. Shutting them costs 1 % of friction on a slope (case D01).
+# there follows the pressure without inertia. The price is a little friction on slopes (case D01).
 SMALLEST = 0.1
 
 
