@@ -31,7 +31,7 @@ from basin.liquid.particles import Particles
 from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import sorted_particles
 
-ALGORITHM = "liquid-2"
+ALGORITHM = "liquid-3"
 
 
 class LiquidFailure(RuntimeError):
