@@ -16,7 +16,7 @@ def main() -> None:
     django.setup()
     from tests.reference import test_inertia, test_stillness, test_walls
     from tests.reference.potential_flow import DEPTHS
-    from tests.reference.tanks import G, velocity
+    from tests.reference.tanks import G
 
     lines = [
         "# Figures of the reference cases",
@@ -25,7 +25,7 @@ def main() -> None:
         "",
         "## A01: speeds after 5 s over sqrt(g H), 64 voxels a metre, 4 substeps a frame",
         "",
-        "| case | FLIP share | rms | 99.9th percentile | largest |",
+        "| case | FLIP share | rms | largest | largest at any frame from 2.5 s on |",
         "|---|---|---|---|---|",
     ]
     with tempfile.TemporaryDirectory() as name:
@@ -37,10 +37,8 @@ def main() -> None:
         for case, make in cases.items():
             for share in (0.0, 0.95):
                 run = make(flip_share=share)
-                rms, most = test_stillness.speeds_after(run, 5.0)
-                speed = np.linalg.norm(velocity(run), axis=1) / test_stillness.SPEED
-                nearly = float(np.quantile(speed, 0.999))
-                lines.append(f"| {case} | {share} | {rms:.3%} | {nearly:.3%} | {most:.3%} |")
+                rms, most, loudest = test_stillness.speeds_after(run, 5.0)
+                lines.append(f"| {case} | {share} | {rms:.3%} | {most:.3%} | {loudest:.3%} |")
     lines += [
         "",
         "## A07: depth at the dam over Ritter's 4/9 h0, at t sqrt(g / h0)",

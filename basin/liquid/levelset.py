@@ -146,7 +146,7 @@ def _at_walls(cell, middle, row, wide, phi, out):
     nx, ny, nz = phi.shape
     for r in prange(cell.shape[0]):
         i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        least, most = FAR, -FAR
+        most = -FAR
         a = np.zeros((4, 4))
         b = np.zeros(4)
         x = np.empty(4)
@@ -163,7 +163,7 @@ def _at_walls(cell, middle, row, wide, phi, out):
                         for d in range(3):
                             x[1 + d] += middle[n, d]
                     value = phi[ni, nj, nk]
-                    least, most = min(least, value), max(most, value)
+                    most = max(most, value)
                     weight = e * e / (1.0 + x[1] * x[1] + x[2] * x[2] + x[3] * x[3])
                     if abs(value) > FAITHFUL:
                         weight *= 1e-3  # cut off: it only says on which side
@@ -176,9 +176,10 @@ def _at_walls(cell, middle, row, wide, phi, out):
         for d in range(1, 4):
             a[d, d] += FLATTER * a[0, 0]
         _solve4(a, b)
-        # no farther than the neighbours' own values: deep down all that a slope can show is that a
-        # few particles are missing, and a hole beside a wall would let the liquid jet
-        out[i, j, k] = min(max(np.float32(b[0]), least), most)
+        # Deep down all that a slope can show is that a few particles are missing; air that none of the
+        # neighbours sees is none, and a hole there would let the liquid jet.
+        fitted = min(max(np.float32(b[0]), -FAR), FAR)
+        out[i, j, k] = most if most < 0.0 <= fitted else fitted
 
 
 def softened(field: np.ndarray) -> np.ndarray:
