@@ -11,11 +11,13 @@ import unittest
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from types import FunctionType
 from typing import Any
 from unittest import mock
 
 import django
 import numpy as np
+from numba import njit
 
 MARKS = {True: "passes", False: "breaks", None: "-"}
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "mutants.md"
@@ -66,10 +68,14 @@ def rounded_fractions() -> Iterator[None]:
     """Faces either open or shut."""
     from basin.liquid import solids
 
-    made = solids.face_fractions
-    with mock.patch.object(
-        solids, "face_fractions", lambda phi: tuple(np.round(f).astype(np.float32) for f in made(phi))
-    ):
+    made = solids.open_faces
+
+    def rounded(row: np.ndarray, *rest: Any) -> None:
+        made(row, *rest)
+        for field in rest[-1]:
+            field[row] = np.round(field[row])
+
+    with mock.patch.object(solids, "open_faces", rounded):
         yield
 
 
@@ -87,8 +93,16 @@ def joined_sides() -> Iterator[None]:
     """Cells that a thin wall parts stay open on both of its sides."""
     from basin.grid import fractions
 
-    with mock.patch.object(fractions, "_part_sides", lambda *arguments: None):
+    whole = njit(lambda a, b, c, d, e, f, g, h: 0)
+    with mock.patch.object(fractions, "_open_faces", _with_names(fractions._open_faces, lesser_sides=whole)):
         yield
+
+
+def _with_names(kernel: Any, **names: Any) -> Callable:
+    """A kernel compiled again with other functions under the names that it calls."""
+    plain = kernel.py_func
+    spoilt = FunctionType(plain.__code__, {**plain.__globals__, **names}, plain.__name__)
+    return njit(parallel=True)(spoilt)
 
 
 MUTANTS: dict[str, Callable] = {

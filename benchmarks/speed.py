@@ -122,9 +122,10 @@ def main() -> None:
     ]
     layout = run.world.layout
     particles, tiling = sorted_particles(run.state.particles, layout)
-    solids = run.solid_world.at(0.0, 0.01)
-    phi = levelset.level_set(levelset.density(particles, tiling, layout), levelset.room(solids.volume))
-    system = pressure.assemble(phi, solids, layout)
+    tiles = tiling.surroundings(particles, 4)
+    solids = run.solid_world.at(tiles, 0.0, 0.01)
+    phi = levelset.level_set(levelset.density(particles, tiling, tiles), solids)
+    system = pressure.assemble(phi, solids)
     right = np.random.default_rng(0).normal(size=len(system.cell))
     mine = best_of(lambda: poisson.Solver(system).solve(right, 1e-6), 3)
     matrix = system.as_csr()

@@ -5,9 +5,12 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
+from basin.grid.tiles import load
+
 # Open fractions below this count as shut: so narrow a gap has next to no liquid of its own, and what flows
 # there follows the pressure without inertia. The price is a little friction on slopes (case D01).
 SMALLEST = 0.1
+EDGE = 16  # entries of the walls' shares before their first cell and after their last
 
 
 @njit(cache=True)
@@ -39,21 +42,6 @@ def open_area(a, b, c, d):
     return min(max(0.5 * area, 0.0), 1.0)
 
 
-@njit(cache=True, parallel=True)
-def _face_fractions(phi, axis, out):
-    nx, ny, nz = out.shape
-    for i in prange(nx):
-        for j in range(ny):
-            for k in range(nz):
-                if axis == 0:
-                    f = open_area(phi[i, j, k], phi[i, j + 1, k], phi[i, j + 1, k + 1], phi[i, j, k + 1])
-                elif axis == 1:
-                    f = open_area(phi[i, j, k], phi[i + 1, j, k], phi[i + 1, j, k + 1], phi[i, j, k + 1])
-                else:
-                    f = open_area(phi[i, j, k], phi[i + 1, j, k], phi[i + 1, j + 1, k], phi[i, j + 1, k])
-                out[i, j, k] = f if f > SMALLEST else 0.0
-
-
 @njit(cache=True)
 def _parts(solid, label):
     """Number the groups of open corners (bits xyz) that edges of the cell join; returns their count."""
@@ -75,51 +63,30 @@ def _parts(solid, label):
 
 
 @njit(cache=True)
-def _part_sides(phi, u, v, w):
-    # Serial: two cells may shut the same face, and thin walls are few.
-    nx, ny, nz = phi.shape[0] - 1, phi.shape[1] - 1, phi.shape[2] - 1
-    solid = np.empty(8, np.bool_)
-    label = np.empty(8, np.int64)
-    room = np.empty(8)
-    for i in range(nx):
-        for j in range(ny):
-            for k in range(nz):
-                some = phi[i, j, k] <= 0
-                mixed = False
-                for c in range(8):
-                    solid[c] = phi[i + (c & 1), j + ((c >> 1) & 1), k + (c >> 2)] <= 0
-                    mixed |= solid[c] != some
-                if not mixed or _parts(solid, label) < 2:
-                    continue
-                room[:] = 0.0
-                for c in range(8):
-                    if label[c] >= 0:
-                        room[label[c]] += phi[i + (c & 1), j + ((c >> 1) & 1), k + (c >> 2)]
-                main = np.argmax(room)
-                for c in range(8):
-                    if label[c] >= 0 and label[c] != main:
-                        u[i + (c & 1), j, k] = 0.0
-                        v[i, j + ((c >> 1) & 1), k] = 0.0
-                        w[i, j, k + (c >> 2)] = 0.0
-
-
-def face_fractions(phi: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Open share of every face from node distances (Nx+1, Ny+1, Nz+1), positive outside solids.
+def lesser_sides(a, b, c, d, e, f, g, h):
+    """Which faces of a cell (bits 0 to 5: low and high x, y, z) belong to a side that a thin wall parts off.
 
     A thin wall may leave open corners on both of its sides in one cell; only the roomier side stays
-    open there, so that the pressure cannot reach through.
-
-    References
-    ----------
-    Batty, Bertails & Bridson 2007, "A fast variational framework for accurate solid-fluid coupling".
+    open there, so that the pressure cannot reach through. Corner distances with x changing fastest.
     """
-    nx, ny, nz = (n - 1 for n in phi.shape)
-    shapes = [(nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1)]
-    result = [np.empty(shape, np.float32) for shape in shapes]
-    for axis in range(3):
-        _face_fractions(phi, axis, result[axis])
-    _part_sides(phi, *result)
-    return result[0], result[1], result[2]
+    value = (a, b, c, d, e, f, g, h)
+    solid = np.empty(8, np.bool_)
+    label = np.empty(8, np.int64)
+    room = np.zeros(8)
+    for n in range(8):
+        solid[n] = value[n] <= 0
+    if _parts(solid, label) < 2:
+        return 0
+    for n in range(8):
+        if label[n] >= 0:
+            room[label[n]] += value[n]
+    main = np.argmax(room)
+    shut = 0
+    for n in range(8):
+        if label[n] >= 0 and label[n] != main:
+            for axis in range(3):
+                shut |= 1 << (2 * axis + ((n >> axis) & 1))
+    return shut
 
 
 @njit(cache=True)
@@ -166,35 +133,112 @@ def _half_space(distance, nx, ny, nz):
     return 1.0 - volume if mirrored else volume
 
 
+@njit(cache=True)
+def open_volume(a, b, c, d, e, f, g, h):
+    """Open share of a unit cell from the distances at its corners, z changing fastest, then y, then x."""
+    least = min(a, b, c, d, e, f, g, h)
+    if least >= 0.0:
+        return 1.0
+    if max(a, b, c, d, e, f, g, h) <= 0.0:
+        return 0.0
+    gx = ((e + f + g + h) - (a + b + c + d)) * 0.25
+    gy = ((c + d + g + h) - (a + b + e + f)) * 0.25
+    gz = ((b + d + f + h) - (a + c + e + g)) * 0.25
+    length = np.sqrt(gx * gx + gy * gy + gz * gz)
+    centre = (a + b + c + d + e + f + g + h) * 0.125
+    if length < 1e-6:
+        return 1.0 if centre > 0 else 0.0
+    return _half_space(centre / length, gx / length, gy / length, gz / length)
+
+
+@njit(cache=True)
+def open_volumes(node, walls, i0, j0, k0, out):
+    """Open shares of the cells of a block that begins at cell (i0, j0, k0), from its nodes and the walls.
+
+    Parameters
+    ----------
+    node : distances to bodies, one more per axis than `out`
+    walls : (3, n), open share that the walls leave of each cell along each axis, from cell -`EDGE` on
+    """
+    for i in range(out.shape[0]):
+        for j in range(out.shape[1]):
+            for k in range(out.shape[2]):
+                a, b, c, d = node[i, j, k], node[i, j, k + 1], node[i, j + 1, k], node[i, j + 1, k + 1]
+                e, f = node[i + 1, j, k], node[i + 1, j, k + 1]
+                g, h = node[i + 1, j + 1, k], node[i + 1, j + 1, k + 1]
+                share = walls[0, i0 + i + EDGE] * walls[1, j0 + j + EDGE] * walls[2, k0 + k + EDGE]
+                out[i, j, k] = share * open_volume(a, b, c, d, e, f, g, h) if share > 0.0 else 0.0
+
+
+@njit(cache=True)
+def _open_face(node, axis, i, j, k):
+    if axis == 0:
+        return open_area(node[i, j, k], node[i, j + 1, k], node[i, j + 1, k + 1], node[i, j, k + 1])
+    if axis == 1:
+        return open_area(node[i, j, k], node[i + 1, j, k], node[i + 1, j, k + 1], node[i, j, k + 1])
+    return open_area(node[i, j, k], node[i + 1, j, k], node[i + 1, j + 1, k], node[i, j + 1, k])
+
+
 @njit(cache=True, parallel=True)
-def _open_volume(phi, out):
-    nx, ny, nz = out.shape
-    for i in prange(nx):
-        for j in range(ny):
-            for k in range(nz):
-                a, b, c, d = phi[i, j, k], phi[i, j, k + 1], phi[i, j + 1, k], phi[i, j + 1, k + 1]
-                e, f, g, h = phi[i + 1, j, k], phi[i + 1, j, k + 1], phi[i + 1, j + 1, k], phi[i + 1, j + 1, k + 1]
-                least = min(a, b, c, d, e, f, g, h)
-                if least >= 0.0:
-                    out[i, j, k] = 1.0
-                    continue
-                if max(a, b, c, d, e, f, g, h) <= 0.0:
-                    out[i, j, k] = 0.0
-                    continue
-                gx = ((e + f + g + h) - (a + b + c + d)) * 0.25
-                gy = ((c + d + g + h) - (a + b + e + f)) * 0.25
-                gz = ((b + d + f + h) - (a + c + e + g)) * 0.25
-                length = np.sqrt(gx * gx + gy * gy + gz * gz)
-                centre = (a + b + c + d + e + f + g + h) * 0.125
-                if length < 1e-6:
-                    out[i, j, k] = 1.0 if centre > 0 else 0.0
-                else:
-                    out[i, j, k] = _half_space(centre / length, gx / length, gy / length, gz / length)
+def _open_faces(row, first, where, bodies, across, within, u, v, w):
+    for n in prange(row.shape[0]):
+        t = row[n]
+        i0, j0, k0 = first[n, 0], first[n, 1], first[n, 2]
+        node = np.empty((10, 10, 10), np.float32)
+        load(bodies, where, i0 - 1, j0 - 1, k0 - 1, node)
+        shut = np.zeros((9, 9, 9), np.uint8)
+        cut = False
+        for i in range(9):
+            for j in range(9):
+                for k in range(9):
+                    a, b, c, d = node[i, j, k], node[i + 1, j, k], node[i, j + 1, k], node[i + 1, j + 1, k]
+                    e, f = node[i, j, k + 1], node[i + 1, j, k + 1]
+                    g, h = node[i, j + 1, k + 1], node[i + 1, j + 1, k + 1]
+                    if min(a, b, c, d, e, f, g, h) > 0.0:
+                        continue
+                    cut = True
+                    if max(a, b, c, d, e, f, g, h) > 0.0:
+                        shut[i, j, k] = lesser_sides(a, b, c, d, e, f, g, h)
+        for i in range(8):
+            x, xs = across[0, i0 + i + EDGE], within[0, i0 + i + EDGE]
+            for j in range(8):
+                y, ys = across[1, j0 + j + EDGE], within[1, j0 + j + EDGE]
+                for k in range(8):
+                    z, zs = across[2, k0 + k + EDGE], within[2, k0 + k + EDGE]
+                    p, q, r = x * ys * zs, xs * y * zs, xs * ys * z
+                    if cut:
+                        own = shut[i + 1, j + 1, k + 1]
+                        p *= _unless(own & 1 or shut[i, j + 1, k + 1] & 2, _open_face(node, 0, i + 1, j + 1, k + 1))
+                        q *= _unless(own & 4 or shut[i + 1, j, k + 1] & 8, _open_face(node, 1, i + 1, j + 1, k + 1))
+                        r *= _unless(own & 16 or shut[i + 1, j + 1, k] & 32, _open_face(node, 2, i + 1, j + 1, k + 1))
+                    u[t, i, j, k], v[t, i, j, k], w[t, i, j, k] = p, q, r
 
 
-def open_volume(phi: np.ndarray) -> np.ndarray:
-    """Open share of every cell from node distances, float32 (Nx, Ny, Nz)."""
-    nx, ny, nz = (n - 1 for n in phi.shape)
-    out = np.empty((nx, ny, nz), np.float32)
-    _open_volume(phi, out)
-    return out
+@njit(cache=True)
+def _unless(shut, share):
+    return 0.0 if shut or share <= SMALLEST else share
+
+
+def open_faces(
+    row: np.ndarray,
+    first: np.ndarray,
+    where: np.ndarray,
+    bodies: np.ndarray,
+    across: np.ndarray,
+    within: np.ndarray,
+    out: list[np.ndarray],
+) -> None:
+    """Open share of every face of some tiles, from distances to bodies at nodes and the walls' own shares.
+
+    Parameters
+    ----------
+    row, first : rows of `out` (n,) and lowest cells (n, 3) of the tiles
+    bodies : distances at nodes (voxels), positive outside, tiled by `where`
+    across, within : (3, cells + 2 `EDGE`), what the walls leave of nodes and cells along each axis
+    out : tiled fields [u, v, w], written in place
+
+    References
+    ----------
+    Batty, Bertails & Bridson 2007, "A fast variational framework for accurate solid-fluid coupling".
+    """
+    _open_faces(row, first, where, bodies, across, within, *out)

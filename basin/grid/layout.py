@@ -1,8 +1,8 @@
 """Where the staggered (MAC) grid lies, and how its arrays are padded and wrapped.
 
 Lengths inside the solver are voxels, measured from the corner of the padded grid. Cell (i, j, k)
-spans [i, i+1) x [j, j+1) x [k, k+1); `u` lives on faces of constant x, shape (Nx+1, Ny, Nz), and
-so on. `PAD` cells surround the domain: solid behind closed walls, air behind open ones, copies of
+spans [i, i+1) x [j, j+1) x [k, k+1); its node is its low corner, and its face of `u` that at x = i.
+`PAD` cells surround the domain: solid behind closed walls, air behind open ones, copies of
 the far side on periodic axes.
 """
 
@@ -74,28 +74,6 @@ class Layout:
         change[:3, :3] /= self.dx
         change[:3, 3] = PAD - self.low / self.dx
         return np.asarray(change @ matrix @ np.linalg.inv(change))
-
-    def faces(self, axis: int) -> tuple[int, int, int]:
-        """Shape of a face array."""
-        nx, ny, nz = (n + (1 if a == axis else 0) for a, n in enumerate(self.cells))
-        return nx, ny, nz
-
-    def fold(self, field: np.ndarray) -> None:
-        """Add what was scattered beyond a periodic wall to where it belongs, in place."""
-        for axis in np.flatnonzero(self.periodic):
-            n, moved = self.inner[axis], np.moveaxis(field, axis, 0)
-            total = moved[PAD : PAD + n].copy()
-            total[n - PAD :] += moved[:PAD]
-            beyond = moved[PAD + n :]
-            total[: len(beyond)] += beyond
-            moved[PAD : PAD + n] = total
-        self.wrap(field)
-
-    def wrap(self, field: np.ndarray) -> None:
-        """Copy the domain's values into the padding of periodic axes, in place."""
-        for axis in np.flatnonzero(self.periodic):
-            n, moved = self.inner[axis], np.moveaxis(field, axis, 0)
-            moved[:] = moved[PAD + (np.arange(len(moved)) - PAD) % n].copy()
 
 
 def make_layout(low: np.ndarray, size: np.ndarray, dx: float, walls: Sequence[tuple[str, str]]) -> Layout:

@@ -6,88 +6,164 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.layout import PAD, Layout
-from basin.grid.sampling import gradient, sample, sample_velocity
+from basin.grid.tiles import Tiles, at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
 from basin.liquid.particles import Particles
+from basin.liquid.solids import FAR as SOLIDS_FAR
+from basin.liquid.sorting import Tiling
 
 CLEARANCE = 0.02  # voxels that particles keep from solids
-STRIDE = 0.35  # voxels between looks along a path near a solid
+LEAP = np.float32(2.0)  # voxels: longest of them, since far from a mesh its distance is too large
+STRIDE = np.float32(0.35)  # voxels between looks along a path near a solid
+RIM = 3  # cells about a tile that its block holds: enough for moves of two voxels
+BLOCK = 8 + 2 * RIM
 SUNK = -0.1  # voxels inside a solid at which a path ends; with STRIDE less than half a voxel deep
 
 
+@njit(cache=True, inline="always")
+def _sampled(line, u, v, w, where, i0, j0, k0, x, y, z):
+    """Velocity at a place: from the tile's block, or beyond it through the index."""
+    h = np.float32(0.5)
+    px, py, pz = x - np.float32(i0), y - np.float32(j0), z - np.float32(k0)
+    most = np.float32(BLOCK - 1)
+    if px < h or py < h or pz < h or px >= most or py >= most or pz >= most or px != px:
+        return sample_velocity(u, v, w, where, x, y, z)
+    return velocity_in(line, BLOCK, px, py, pz)
+
+
 @njit(cache=True, parallel=True)
-def _advance(position, velocity, u, v, w, dt, ballistic, out):
+def _advance(start, first, position, velocity, u, v, w, where, dt, farthest, ballistic, out):
     # Ralston's third-order method: the field is frozen over the substep, so the order is that of
     # the path through it.
     h = np.float32(dt)
-    for p in prange(position.shape[0]):
-        x, y, z = position[p, 0], position[p, 1], position[p, 2]
-        if ballistic[p]:
-            out[p, 0], out[p, 1], out[p, 2] = x + h * velocity[p, 0], y + h * velocity[p, 1], z + h * velocity[p, 2]
-            continue
-        a0, a1, a2 = sample_velocity(u, v, w, x, y, z)
-        s = h * np.float32(0.5)
-        b0, b1, b2 = sample_velocity(u, v, w, x + s * a0, y + s * a1, z + s * a2)
-        s = h * np.float32(0.75)
-        c0, c1, c2 = sample_velocity(u, v, w, x + s * b0, y + s * b1, z + s * b2)
-        s = h / np.float32(9.0)
-        out[p, 0] = x + s * (np.float32(2.0) * a0 + np.float32(3.0) * b0 + np.float32(4.0) * c0)
-        out[p, 1] = y + s * (np.float32(2.0) * a1 + np.float32(3.0) * b1 + np.float32(4.0) * c1)
-        out[p, 2] = z + s * (np.float32(2.0) * a2 + np.float32(3.0) * b2 + np.float32(4.0) * c2)
+    for t in prange(first.shape[0]):
+        block = np.empty((3, BLOCK, BLOCK, BLOCK), np.float32)
+        i0, j0, k0 = first[t, 0] - RIM, first[t, 1] - RIM, first[t, 2] - RIM
+        load(u, where, i0, j0, k0, block[0])
+        load(v, where, i0, j0, k0, block[1])
+        load(w, where, i0, j0, k0, block[2])
+        line = block.reshape(3 * BLOCK**3)
+        for p in range(start[t], start[t + 1]):
+            x, y, z = position[p, 0], position[p, 1], position[p, 2]
+            if ballistic[p]:
+                mx, my, mz = h * velocity[p, 0], h * velocity[p, 1], h * velocity[p, 2]
+            else:
+                a = _sampled(line, u, v, w, where, i0, j0, k0, x, y, z)
+                s = h * np.float32(0.5)
+                b = _sampled(line, u, v, w, where, i0, j0, k0, x + s * a[0], y + s * a[1], z + s * a[2])
+                s = h * np.float32(0.75)
+                c = _sampled(line, u, v, w, where, i0, j0, k0, x + s * b[0], y + s * b[1], z + s * b[2])
+                s = h / np.float32(9.0)
+                mx = s * (np.float32(2.0) * a[0] + np.float32(3.0) * b[0] + np.float32(4.0) * c[0])
+                my = s * (np.float32(2.0) * a[1] + np.float32(3.0) * b[1] + np.float32(4.0) * c[1])
+                mz = s * (np.float32(2.0) * a[2] + np.float32(3.0) * b[2] + np.float32(4.0) * c[2])
+            length = np.sqrt(mx * mx + my * my + mz * mz)
+            held = farthest / length if length > farthest else np.float32(1.0)
+            out[p, 0], out[p, 1], out[p, 2] = x + held * mx, y + held * my, z + held * mz
+
+
+@njit(cache=True, inline="always")
+def _distance(line, phi, where, i0, j0, k0, x, y, z):
+    """Node distance at a place: from the tile's block, or beyond it through the index."""
+    zero, most = np.float32(0.0), np.float32(BLOCK - 1)
+    px, py, pz = x - np.float32(i0), y - np.float32(j0), z - np.float32(k0)
+    if px < zero or py < zero or pz < zero or px >= most or py >= most or pz >= most or px != px:
+        return sample(phi, where, x, y, z)
+    return value_in(line, BLOCK, px, py, pz)
 
 
 @njit(cache=True, parallel=True)
-def _keep_out(start, position, velocity, phi, owner, motion, ballistic, friction):
-    for p in prange(position.shape[0]):
-        x0, y0, z0 = start[p, 0], start[p, 1], start[p, 2]
-        dx, dy, dz = position[p, 0] - x0, position[p, 1] - y0, position[p, 2] - z0
-        length = np.sqrt(dx * dx + dy * dy + dz * dz)
-        steps = 1
-        if sample(phi, x0, y0, z0) < length + 1.0:
-            steps = max(int(np.ceil(length / STRIDE)), 1)
-        # walk the path: the first place inside a solid ends it, so a wall a voxel thick is not jumped
-        x, y, z = position[p, 0], position[p, 1], position[p, 2]
-        for n in range(1, steps + 1):
-            f = np.float32(n / steps)
-            x, y, z = x0 + f * dx, y0 + f * dy, z0 + f * dz
-            if sample(phi, x, y, z) < SUNK:
-                break
-        hit = False
-        for _ in range(6):
-            d = sample(phi, x, y, z)
-            if d >= CLEARANCE * 0.5:
-                break
-            hit = True
-            g = gradient(phi, x, y, z)
-            push = np.float32(CLEARANCE - d)
-            x, y, z = x + push * g[0], y + push * g[1], z + push * g[2]
-        position[p, 0], position[p, 1], position[p, 2] = x, y, z
-        if hit and ballistic[p]:
-            g = gradient(phi, x, y, z)
-            who = owner[int(x + 0.5), int(y + 0.5), int(z + 0.5)]
-            s0, s1, s2 = 0.0, 0.0, 0.0
-            if who >= 0:
-                m = motion[who]
-                s0 = m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3]
-                s1 = m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3]
-                s2 = m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3]
-            r0, r1, r2 = velocity[p, 0] - s0, velocity[p, 1] - s1, velocity[p, 2] - s2
-            normal = min(r0 * g[0] + r1 * g[1] + r2 * g[2], 0.0)
-            keep = 1.0 - friction
-            velocity[p, 0] = s0 + keep * (r0 - normal * g[0])
-            velocity[p, 1] = s1 + keep * (r1 - normal * g[1])
-            velocity[p, 2] = s2 + keep * (r2 - normal * g[2])
+def _near_solids(phi, first, where, near):
+    """Which tiles have a solid within their own or their neighbours' distances, by row."""
+    some = np.zeros(phi.shape[0], np.bool_)
+    for t in prange(1, phi.shape[0]):
+        for i in range(8):
+            for j in range(8):
+                for k in range(8):
+                    some[t] |= phi[t, i, j, k] < SOLIDS_FAR
+    for t in prange(1, phi.shape[0]):
+        for i in range(-8, 9, 8):
+            for j in range(-8, 9, 8):
+                for k in range(-8, 9, 8):
+                    near[t] |= some[row_of(where, first[t, 0] + i, first[t, 1] + j, first[t, 2] + k)]
 
 
-def advance(particles: Particles, velocity: list[np.ndarray], dt: float, ballistic: np.ndarray) -> np.ndarray:
-    """Positions (n, 3) after `dt` liquid seconds, before walls are heeded."""
+@njit(cache=True, parallel=True)
+def _keep_out(
+    tile_start, first, number, near, start, position, velocity, where, phi, owner, motion, ballistic, friction
+):
+    for t in prange(number.shape[0]):
+        if not near[number[t]]:
+            continue
+        block = np.empty((BLOCK, BLOCK, BLOCK), np.float32)
+        i0, j0, k0 = first[t, 0] - RIM, first[t, 1] - RIM, first[t, 2] - RIM
+        load(phi, where, i0, j0, k0, block)
+        line = block.reshape(BLOCK**3)
+        for p in range(tile_start[t], tile_start[t + 1]):
+            x0, y0, z0 = start[p, 0], start[p, 1], start[p, 2]
+            dx, dy, dz = position[p, 0] - x0, position[p, 1] - y0, position[p, 2] - z0
+            length = np.sqrt(dx * dx + dy * dy + dz * dz)
+            d = _distance(line, phi, where, i0, j0, k0, x0, y0, z0)
+            if d > length + np.float32(1.0):
+                continue
+            # walk the path, as far at a time as the distance allows: the first place inside a solid
+            # ends it, so a wall a voxel thick is not jumped
+            x, y, z = position[p, 0], position[p, 1], position[p, 2]
+            gone = np.float32(0.0)
+            while gone < length:
+                gone = min(gone + min(max(d - STRIDE, STRIDE), LEAP), length)
+                f = gone / length
+                x, y, z = x0 + f * dx, y0 + f * dy, z0 + f * dz
+                d = _distance(line, phi, where, i0, j0, k0, x, y, z)
+                if d < SUNK:
+                    break
+            hit = False
+            for _ in range(6):
+                d = _distance(line, phi, where, i0, j0, k0, x, y, z)
+                if d >= CLEARANCE * 0.5:
+                    break
+                hit = True
+                g = gradient(phi, where, x, y, z)
+                push = np.float32(CLEARANCE - d)
+                x, y, z = x + push * g[0], y + push * g[1], z + push * g[2]
+            position[p, 0], position[p, 1], position[p, 2] = x, y, z
+            if hit and ballistic[p]:
+                g = gradient(phi, where, x, y, z)
+                who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
+                s0, s1, s2 = 0.0, 0.0, 0.0
+                if who >= 0:
+                    m = motion[who]
+                    s0 = m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3]
+                    s1 = m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3]
+                    s2 = m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3]
+                r0, r1, r2 = velocity[p, 0] - s0, velocity[p, 1] - s1, velocity[p, 2] - s2
+                normal = min(r0 * g[0] + r1 * g[1] + r2 * g[2], 0.0)
+                keep = 1.0 - friction
+                velocity[p, 0] = s0 + keep * (r0 - normal * g[0])
+                velocity[p, 1] = s1 + keep * (r1 - normal * g[1])
+                velocity[p, 2] = s2 + keep * (r2 - normal * g[2])
+
+
+def advance(
+    particles: Particles,
+    tiling: Tiling,
+    velocity: list[np.ndarray],
+    tiles: Tiles,
+    dt: float,
+    farthest: float,
+    ballistic: np.ndarray,
+) -> np.ndarray:
+    """Positions (n, 3) after `dt` liquid seconds, before walls are heeded; no move is longer than `farthest` voxels."""
     out = np.empty_like(particles.position)
-    _advance(particles.position, particles.velocity, *velocity, dt, ballistic, out)
+    own = (tiling.start, tiling.first, particles.position, particles.velocity)
+    _advance(*own, *velocity, tiles.where, dt, np.float32(farthest), ballistic, out)
     return out
 
 
 def keep_out(
     start: np.ndarray,
     particles: Particles,
+    tiling: Tiling,
+    tiles: Tiles,
     phi: np.ndarray,
     owner: np.ndarray,
     motion: np.ndarray,
@@ -95,32 +171,44 @@ def keep_out(
     friction: float,
 ) -> None:
     """Stop paths from `start` at solids and push particles out of them, in place."""
-    _keep_out(start, particles.position, particles.velocity, phi, owner, motion, ballistic, friction)
+    near = np.zeros(len(phi), bool)
+    _near_solids(phi, tiles.first, tiles.where, near)
+    own = (tiling.start, tiling.first, tiles.rows(tiling.number), near, start, particles.position, particles.velocity)
+    _keep_out(*own, tiles.where, phi, owner, motion, ballistic, friction)
+
+
+@njit(cache=True, parallel=True)
+def _settle(position, low, high, inner, periodic, closed, leaves):
+    for p in prange(position.shape[0]):
+        for d in range(3):
+            x = position[p, d]
+            if periodic[d]:
+                x -= np.float32(np.floor((x - np.float32(PAD)) / inner[d]) * inner[d])
+                if not x < high[d]:
+                    x = low[d]
+                position[p, d] = x
+                continue
+            # a solid wall cannot be passed; what numerical pushing left beyond goes back onto it
+            if x < low[d]:
+                if closed[d, 0]:
+                    position[p, d] = low[d] + np.float32(CLEARANCE)
+                else:
+                    leaves[p] = True
+            elif x > high[d]:
+                if closed[d, 1]:
+                    position[p, d] = high[d] - np.float32(CLEARANCE)
+                else:
+                    leaves[p] = True
+            elif x != x:
+                leaves[p] = True
 
 
 def wrapped_and_drained(particles: Particles, layout: Layout) -> tuple[Particles, float]:
     """Wrap periodic axes and drop what left through open walls; returns the volume lost (voxels^3)."""
-    low, high = layout.wall_low, layout.wall_high
-    for wrapped in np.flatnonzero(layout.periodic):
-        axis = int(wrapped)
-        n = np.float32(layout.inner[axis])
-        along = particles.position[:, axis]
-        along -= np.floor((along - np.float32(PAD)) / n) * n
-        along[along >= high[axis]] = low[axis]
-    inside = np.ones(len(particles), bool)
-    for axis in (0, 1, 2):
-        if layout.periodic[axis]:
-            continue
-        along = particles.position[:, axis]
-        for side, limit in ((0, low[axis]), (1, high[axis])):
-            beyond = along < limit if side == 0 else along > limit
-            if layout.closed[axis, side]:
-                # a solid wall cannot be passed; what numerical pushing left beyond goes back onto it
-                along[beyond] = limit + np.float32(CLEARANCE * (1 - 2 * side))
-            else:
-                inside &= ~beyond
-    finite = np.isfinite(particles.position).all(axis=1)
-    inside &= finite
-    if inside.all():
+    leaves = np.zeros(len(particles), bool)
+    inner = np.array(layout.inner, np.float32)
+    walls = (layout.wall_low, layout.wall_high, inner, layout.periodic, layout.closed)
+    _settle(particles.position, *walls, leaves)
+    if not leaves.any():
         return particles, 0.0
-    return particles.taken(inside), float(particles.volume[~inside].sum(dtype=np.float64))
+    return particles.taken(~leaves), float(particles.volume[leaves].sum(dtype=np.float64))

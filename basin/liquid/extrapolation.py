@@ -5,90 +5,131 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-from basin.grid.layout import Layout
-from basin.grid.sampling import gradient, sample_velocity
+from basin.grid.tiles import Tiles, at, gradient_in, load, value_in, velocity_in
 from basin.liquid.solids import Solids
 
-
-@njit(cache=True, parallel=True)
-def _layer(field, valid, out, out_valid):
-    nx, ny, nz = field.shape
-    for i in prange(nx):
-        for j in range(ny):
-            for k in range(nz):
-                out[i, j, k] = field[i, j, k]
-                out_valid[i, j, k] = valid[i, j, k]
-                if valid[i, j, k]:
-                    continue
-                total, count = np.float32(0.0), 0
-                if i > 0 and valid[i - 1, j, k]:
-                    total += field[i - 1, j, k]
-                    count += 1
-                if i < nx - 1 and valid[i + 1, j, k]:
-                    total += field[i + 1, j, k]
-                    count += 1
-                if j > 0 and valid[i, j - 1, k]:
-                    total += field[i, j - 1, k]
-                    count += 1
-                if j < ny - 1 and valid[i, j + 1, k]:
-                    total += field[i, j + 1, k]
-                    count += 1
-                if k > 0 and valid[i, j, k - 1]:
-                    total += field[i, j, k - 1]
-                    count += 1
-                if k < nz - 1 and valid[i, j, k + 1]:
-                    total += field[i, j, k + 1]
-                    count += 1
-                if count:
-                    out[i, j, k] = total / np.float32(count)
-                    out_valid[i, j, k] = 1
+DEEPEST = np.float32(-2.5)  # voxels inside a solid: faces below are never sampled
 
 
-def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, layout: Layout) -> None:
-    """Give faces beyond the liquid the mean of their neighbours, layer by layer, in place."""
-    for axis in range(3):
-        field, known = velocity[axis], valid[axis]
-        field[known == 0] = 0
-        for _ in range(layers):
-            layout.wrap(field)
-            layout.wrap(known)
-            out, out_known = np.empty_like(field), np.empty_like(known)
-            _layer(field, known, out, out_known)
-            field, known = out, out_known
-        layout.wrap(field)
-        velocity[axis][:] = field
+@njit(cache=True)
+def _layer(value, known, width, layer, new_value, new_known):
+    """One layer: cells not known take the mean of their known neighbours.
+
+    The block is walked as one line, without branches and with unsigned indices, so that it runs in
+    vectors. What cells at its edge take from the next row is wrong, and moves inwards by a cell a
+    layer: it does not reach the tile.
+    """
+    one = np.float32(1.0)
+    x, y, z = np.uint64(width * width), np.uint64(width), np.uint64(1)
+    for n in range(width * width * layer, width * width * (width - layer)):
+        p = np.uint64(n)
+        total = value[p - x] + value[p + x] + value[p - y] + value[p + y] + value[p - z] + value[p + z]
+        count = known[p - x] + known[p + x] + known[p - y] + known[p + y] + known[p - z] + known[p + z]
+        has = known[p] > np.float32(0.0)
+        new_value[p] = value[p] if has else total / max(count, one)
+        new_known[p] = one if has else min(count, one)
 
 
 @njit(cache=True, parallel=True)
-def _onto_walls(axis, field, opened, u, v, w, phi, owner, motion, friction):
-    nx, ny, nz = field.shape
-    for i in prange(1, nx - 1):
-        for j in range(1, ny - 1):
-            for k in range(1, nz - 1):
-                if opened[i, j, k] > 0.0:
-                    continue
-                x = np.float32(i + (0.0 if axis == 0 else 0.5))
-                y = np.float32(j + (0.0 if axis == 1 else 0.5))
-                z = np.float32(k + (0.0 if axis == 2 else 0.5))
-                g = gradient(phi, x, y, z)
-                a = sample_velocity(u, v, w, x, y, z)
-                who = owner[int(x + 0.5), int(y + 0.5), int(z + 0.5)]
-                s0, s1, s2 = 0.0, 0.0, 0.0
-                if who >= 0:
-                    m = motion[who]
-                    s0 = m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3]
-                    s1 = m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3]
-                    s2 = m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3]
-                normal = (a[0] - s0) * g[0] + (a[1] - s1) * g[1] + (a[2] - s2) * g[2]
-                own = a[0] if axis == 0 else (a[1] if axis == 1 else a[2])
-                solid = s0 if axis == 0 else (s1 if axis == 1 else s2)
-                sliding = own - solid - normal * g[axis]
-                field[i, j, k] = solid + (1.0 - friction) * sliding
+def _outwards(field, valid, where, first, layers, out):
+    # Layer by layer within a block that reaches as far as the layers do: what the block's edge
+    # lacks never comes as far as the tile itself.
+    width = 8 + 2 * layers
+    for t in prange(1, first.shape[0]):
+        unknown = 0
+        for i in range(8):
+            for j in range(8):
+                for k in range(8):
+                    out[t, i, j, k] = field[t, i, j, k]
+                    unknown += valid[t, i, j, k] == 0
+        if unknown == 0:
+            continue
+        known = np.empty((2, width, width, width), np.float32)
+        i0, j0, k0 = first[t, 0] - layers, first[t, 1] - layers, first[t, 2] - layers
+        load(valid, where, i0, j0, k0, known[0])
+        if known[0].sum() == 0:
+            out[t] = 0.0
+            continue
+        value = np.empty((2, width, width, width), np.float32)
+        load(field, where, i0, j0, k0, value[0])
+        flat, flag = value.reshape((2, width**3)), known.reshape((2, width**3))
+        for n in range(width**3):
+            flat[0, n] *= flag[0, n]
+        for layer in range(1, layers + 1):
+            old = (layer - 1) & 1
+            _layer(flat[old], flag[old], width, layer, flat[1 - old], flag[1 - old])
+        last = layers & 1
+        for i in range(8):
+            for j in range(8):
+                for k in range(8):
+                    out[t, i, j, k] = value[last, i + layers, j + layers, k + layers]
 
 
-def onto_walls(velocity: list[np.ndarray], solids: Solids, friction: float, layout: Layout) -> None:
-    """Shut faces take the solid's velocity along its normal and slide along it, in place."""
-    source = [field.copy() for field in velocity]
-    for axis in range(3):
-        _onto_walls(axis, velocity[axis], solids.open[axis], *source, solids.phi, solids.owner, solids.motion, friction)
-        layout.wrap(velocity[axis])
+def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, tiles: Tiles) -> list[np.ndarray]:
+    """Face velocities that beyond the valid faces are the mean of their neighbours, `layers` <= 8 layers far.
+
+    Parameters
+    ----------
+    valid : uint8 fields, 1 where the velocity is the liquid's
+    """
+    result = []
+    for field, known in zip(velocity, valid, strict=True):
+        tiles.wrap(field, known)
+        out = tiles.field()
+        _outwards(field, known, tiles.where, tiles.first, layers, out)
+        result.append(out)
+    return result
+
+
+@njit(cache=True, parallel=True)
+def _onto_walls(beside, first, where, ou, ov, ow, u, v, w, phi, owner, motion, moving, friction, new_u, new_v, new_w):
+    for n in prange(beside.shape[0]):
+        t = beside[n]
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        velocity = np.empty((3, 10, 10, 10), np.float32)
+        load(u, where, i0, j0, k0, velocity[0])
+        load(v, where, i0, j0, k0, velocity[1])
+        load(w, where, i0, j0, k0, velocity[2])
+        if not moving and velocity.min() == 0.0 and velocity.max() == 0.0:
+            continue
+        node = np.empty((11, 11, 11), np.float32)
+        load(phi, where, i0, j0, k0, node)
+        lines, nodes = velocity.reshape(3000), node.reshape(1331)
+        for axis in range(3):
+            opened = ou if axis == 0 else (ov if axis == 1 else ow)
+            field = new_u if axis == 0 else (new_v if axis == 1 else new_w)
+            for a in range(8):
+                for b in range(8):
+                    for c in range(8):
+                        if opened[t, a, b, c] > 0.0:
+                            continue
+                        x = np.float32(a + (1.0 if axis == 0 else 1.5))
+                        y = np.float32(b + (1.0 if axis == 1 else 1.5))
+                        z = np.float32(c + (1.0 if axis == 2 else 1.5))
+                        if value_in(nodes, 11, x, y, z) < DEEPEST:
+                            continue
+                        g = gradient_in(nodes, 11, x, y, z)
+                        s = velocity_in(lines, 10, x, y, z)
+                        x, y, z = x + np.float32(i0), y + np.float32(j0), z + np.float32(k0)
+                        who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
+                        s0, s1, s2 = 0.0, 0.0, 0.0
+                        if who >= 0:
+                            m = motion[who]
+                            s0 = m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3]
+                            s1 = m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3]
+                            s2 = m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3]
+                        normal = (s[0] - s0) * g[0] + (s[1] - s1) * g[1] + (s[2] - s2) * g[2]
+                        own = s[0] if axis == 0 else (s[1] if axis == 1 else s[2])
+                        its = s0 if axis == 0 else (s1 if axis == 1 else s2)
+                        sliding = own - its - normal * g[axis]
+                        field[t, a, b, c] = its + (1.0 - friction) * sliding
+
+
+def onto_walls(velocity: list[np.ndarray], solids: Solids, friction: float) -> list[np.ndarray]:
+    """Face velocities whose shut faces take the solid's velocity along its normal and slide along it."""
+    tiles = solids.tiles
+    result = [field.copy() for field in velocity]
+    wall = (solids.phi, solids.owner, solids.motion, solids.moving, friction)
+    _onto_walls(solids.beside, tiles.first, tiles.where, *solids.open, *velocity, *wall, *result)
+    tiles.wrap(*result)
+    return result

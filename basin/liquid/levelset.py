@@ -7,32 +7,31 @@ surface. A volume kept by the particles is so a volume kept by the surface.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numba import njit, prange
-from scipy.ndimage import convolve1d
 from scipy.special import ndtri
 
-from basin.grid.layout import Layout
+from basin.grid.tiles import Tiles, add, at, load
 from basin.liquid.particles import Particles
+from basin.liquid.room import WHOLE, mean_of_block
+from basin.liquid.solids import Solids
 from basin.liquid.sorting import Tiling
 
 FAR = np.float32(2.5)
 WIDTH = np.float32(np.sqrt(0.75))  # voxels: the spline's variance 1/4 and the binomial's 1/2
 FAINTEST = np.float32(0.002)
+FARTHEST = np.float32(-WIDTH * ndtri(FAINTEST))  # voxels: what the faintest share stands for
 FAITHFUL = np.float32(1.6)  # voxels: beyond, the kernel's tail is too thin to tell the distance
 LEAST_ROOM = np.float32(0.30)  # neighbourhoods with less open space than this take their neighbours' word
-WHOLE = np.float32(0.999)  # open share of a kernel that no wall cuts
 FLATTER = 0.001  # pull of a fitted plane's slope towards zero
-BOX_SPLINE = np.array([1 / 6, 2 / 3, 1 / 6], np.float32)  # the spline, averaged over a cell
-BINOMIAL = np.array([0.25, 0.5, 0.25], np.float32)
 
 
 @njit(cache=True, parallel=True)
-def _splat(chosen, start, position, volume, density):
+def _splat(chosen, start, first, where, position, volume, density):
     for n in prange(chosen.shape[0]):
         t = chosen[n]
+        block = np.zeros((10, 10, 10), np.float32)
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
         wx = np.empty(3, np.float32)
         wy = np.empty(3, np.float32)
         wz = np.empty(3, np.float32)
@@ -41,12 +40,14 @@ def _splat(chosen, start, position, volume, density):
             _spline(position[p, 0] - np.float32(i) - np.float32(0.5), wx)
             _spline(position[p, 1] - np.float32(j) - np.float32(0.5), wy)
             _spline(position[p, 2] - np.float32(k) - np.float32(0.5), wz)
+            i, j, k = i - i0 - 1, j - j0 - 1, k - k0 - 1
             for di in range(3):
                 a = volume[p] * wx[di]
                 for dj in range(3):
                     b = a * wy[dj]
                     for dk in range(3):
-                        density[i + di - 1, j + dj - 1, k + dk - 1] += b * wz[dk]
+                        block[i + di, j + dj, k + dk] += b * wz[dk]
+        add(density, where, i0, j0, k0, block)
 
 
 @njit(cache=True, inline="always")
@@ -57,69 +58,28 @@ def _spline(d, out):
     out[2] = np.float32(0.5) * (np.float32(0.5) + d) ** 2
 
 
-def density(particles: Particles, tiling: Tiling, layout: Layout) -> np.ndarray:
-    """Particle volume per voxel volume at cell centres, float32 (Nx, Ny, Nz)."""
-    result = np.zeros(layout.cells, np.float32)
+def density(particles: Particles, tiling: Tiling, tiles: Tiles) -> np.ndarray:
+    """Particle volume per voxel volume at cell centres, a field on `tiles`."""
+    result = tiles.field()
     for chosen in tiling.colours:
         if len(chosen):
-            _splat(chosen, tiling.start, particles.position, particles.volume, result)
-    layout.fold(result)
+            args = (chosen, tiling.start, tiling.first, tiles.where)
+            _splat(*args, particles.position, particles.volume, result)
+    tiles.fold(result)
     return result
 
 
-@dataclass(frozen=True)
-class Room:
-    """What the kernel finds of open space around each cell.
-
-    Attributes
-    ----------
-    near : float32 (Nx, Ny, Nz), what `density` gives where all open space is liquid
-    wide : the same through the wider kernel of the level set
-    cell : int32 (n, 3), cells whose kernel a wall cuts
-    middle : float32 (n, 3), centroid of the open part of their kernel, voxels from the cell's centre
-    row : int32 (Nx, Ny, Nz), row of a cell in `cell`, -1 for none
-    """
-
-    near: np.ndarray
-    wide: np.ndarray
-    cell: np.ndarray
-    middle: np.ndarray
-    row: np.ndarray
-
-
 @njit(cache=True, parallel=True)
-def _centroids(cell, open_share, taps, middle):
-    nx, ny, nz = open_share.shape
-    for r in prange(cell.shape[0]):
-        total, mx, my, mz = 0.0, 0.0, 0.0, 0.0
-        for di in range(-2, 3):
-            i = min(max(cell[r, 0] + di, 0), nx - 1)
-            for dj in range(-2, 3):
-                j = min(max(cell[r, 1] + dj, 0), ny - 1)
-                for dk in range(-2, 3):
-                    k = min(max(cell[r, 2] + dk, 0), nz - 1)
-                    w = taps[di + 2] * taps[dj + 2] * taps[dk + 2] * open_share[i, j, k]
-                    total += w
-                    mx += w * di
-                    my += w * dj
-                    mz += w * dk
-        if total > 0.0:
-            middle[r, 0], middle[r, 1], middle[r, 2] = mx / total, my / total, mz / total
-
-
-def room(open_share: np.ndarray) -> Room:
-    """The kernels' view of the cells' open shares, float32 (Nx, Ny, Nz)."""
-    near = open_share
-    for axis in range(3):
-        near = convolve1d(near, BOX_SPLINE, axis=axis, mode="nearest")
-    wide = softened(near)
-    cut = (wide < WHOLE) & (wide > 0)
-    cell = np.argwhere(cut).astype(np.int32)
-    middle = np.zeros((len(cell), 3), np.float32)
-    _centroids(cell, open_share, np.convolve(BOX_SPLINE, BINOMIAL), middle)
-    row = np.full(open_share.shape, -1, np.int32)
-    row[cut] = np.arange(len(cell), dtype=np.int32)
-    return Room(near, wide, cell, middle, row)
+def _filled(share, where, first, wide, out):
+    for t in prange(1, first.shape[0]):
+        block = np.empty((10, 10, 10), np.float32)
+        load(share, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
+        soft = mean_of_block(block, 0.25, 0.5)
+        for i in range(8):
+            for j in range(8):
+                for k in range(8):
+                    room = wide[t, i, j, k]
+                    out[t, i, j, k] = soft[i, j, k] / room if room >= LEAST_ROOM else np.float32(0.0)
 
 
 @njit(cache=True)
@@ -141,55 +101,73 @@ def _solve4(a, b):
         b[r] /= a[r, r]
 
 
+@njit(cache=True)
+def _one_sided(block):
+    """Whether all of a block is as far from the surface as can be told, on one side of it."""
+    least, most = block[0, 0, 0], block[0, 0, 0]
+    for i in range(block.shape[0]):
+        for j in range(block.shape[1]):
+            for k in range(block.shape[2]):
+                least, most = min(least, block[i, j, k]), max(most, block[i, j, k])
+    return least >= FARTHEST or most <= -FARTHEST
+
+
 @njit(cache=True, parallel=True)
-def _at_walls(cell, middle, row, wide, phi, out):
-    nx, ny, nz = phi.shape
-    for r in prange(cell.shape[0]):
-        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        most = -FAR
+def _at_walls(beside, first, where, wide, middle, phi, out):
+    for n in prange(beside.shape[0]):
+        t = beside[n]
+        block = np.empty((10, 10, 10), np.float32)
+        load(phi, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
+        if _one_sided(block):
+            continue
         a = np.zeros((4, 4))
         b = np.zeros(4)
         x = np.empty(4)
         x[0] = 1.0
-        for ni in range(max(i - 1, 0), min(i + 2, nx)):
-            for nj in range(max(j - 1, 0), min(j + 2, ny)):
-                for nk in range(max(k - 1, 0), min(k + 2, nz)):
-                    e = wide[ni, nj, nk]
-                    if e < LEAST_ROOM:
+        for ci in range(8):
+            for cj in range(8):
+                for ck in range(8):
+                    if wide[t, ci, cj, ck] >= WHOLE or wide[t, ci, cj, ck] <= 0.0:
                         continue
-                    x[1], x[2], x[3] = ni - i, nj - j, nk - k
-                    n = row[ni, nj, nk]
-                    if n >= 0:
-                        for d in range(3):
-                            x[1 + d] += middle[n, d]
-                    value = phi[ni, nj, nk]
-                    most = max(most, value)
-                    weight = e * e / (1.0 + x[1] * x[1] + x[2] * x[2] + x[3] * x[3])
-                    if abs(value) > FAITHFUL:
-                        weight *= 1e-3  # cut off: it only says on which side
-                    for p in range(4):
-                        b[p] += weight * x[p] * value
-                        for q in range(p + 1):
-                            a[p, q] += weight * x[p] * x[q]
-        if a[0, 0] <= 0.0:
-            continue
-        for d in range(1, 4):
-            a[d, d] += FLATTER * a[0, 0]
-        _solve4(a, b)
-        # Deep down all that a slope can show is that a few particles are missing; air that none of the
-        # neighbours sees is none, and a hole there would let the liquid jet.
-        fitted = min(max(np.float32(b[0]), -FAR), FAR)
-        out[i, j, k] = most if most < 0.0 <= fitted else fitted
+                    if _one_sided(block[ci : ci + 3, cj : cj + 3, ck : ck + 3]):
+                        continue
+                    a[:] = 0.0
+                    b[:] = 0.0
+                    most = -FAR
+                    i, j, k = first[t, 0] + ci, first[t, 1] + cj, first[t, 2] + ck
+                    for di in range(-1, 2):
+                        for dj in range(-1, 2):
+                            for dk in range(-1, 2):
+                                ni, nj, nk = i + di, j + dj, k + dk
+                                m = where[(ni >> 3) + 1, (nj >> 3) + 1, (nk >> 3) + 1]
+                                ni, nj, nk = ni & 7, nj & 7, nk & 7
+                                e = wide[m, ni, nj, nk]
+                                if e < LEAST_ROOM:
+                                    continue
+                                x[1] = di + middle[m, ni, nj, nk, 0]
+                                x[2] = dj + middle[m, ni, nj, nk, 1]
+                                x[3] = dk + middle[m, ni, nj, nk, 2]
+                                value = phi[m, ni, nj, nk]
+                                most = max(most, value)
+                                weight = e * e / (1.0 + x[1] * x[1] + x[2] * x[2] + x[3] * x[3])
+                                if abs(value) > FAITHFUL:
+                                    weight *= 1e-3  # cut off: it only says on which side
+                                for p in range(4):
+                                    b[p] += weight * x[p] * value
+                                    for q in range(p + 1):
+                                        a[p, q] += weight * x[p] * x[q]
+                    if a[0, 0] <= 0.0:
+                        continue
+                    for d in range(1, 4):
+                        a[d, d] += FLATTER * a[0, 0]
+                    _solve4(a, b)
+                    # Deep down all that a slope can show is that a few particles are missing; air that none of the
+                    # neighbours sees is none, and a hole there would let the liquid jet.
+                    fitted = min(max(np.float32(b[0]), -FAR), FAR)
+                    out[t, ci, cj, ck] = most if most < 0.0 <= fitted else fitted
 
 
-def softened(field: np.ndarray) -> np.ndarray:
-    """Binomial mean (1, 2, 1)/4 along each axis: with the spline, close to a Gaussian of `WIDTH`."""
-    for axis in range(3):
-        field = convolve1d(field, BINOMIAL, axis=axis, mode="nearest")
-    return field
-
-
-def level_set(share: np.ndarray, space: Room) -> np.ndarray:
+def level_set(share: np.ndarray, solids: Solids) -> np.ndarray:
     """Distance to the liquid's surface at cell centres in voxels, negative inside, within +-2.5.
 
     Across a flat surface the softened share falls with the normal distribution whatever the
@@ -203,33 +181,38 @@ def level_set(share: np.ndarray, space: Room) -> np.ndarray:
 
     Parameters
     ----------
-    share : float32 (Nx, Ny, Nz) from `density`
+    share : from `density`, on the tiles of `solids`
     """
-    with np.errstate(divide="ignore", invalid="ignore"):
-        filled = np.nan_to_num(softened(share) / space.wide)
-    phi = (-WIDTH * ndtri(np.clip(filled, FAINTEST, 1 - FAINTEST))).astype(np.float32)
-    phi[space.wide < LEAST_ROOM] = FAR
+    tiles = solids.tiles
+    filled = tiles.field()
+    _filled(share, tiles.where, tiles.first, solids.wide, filled)
+    phi = np.where(filled > np.float32(0.5), -FARTHEST, FARTHEST)
+    between = (filled > FAINTEST) & (filled < 1 - FAINTEST)
+    phi[between] = -WIDTH * ndtri(filled[between])
+    phi[solids.wide < LEAST_ROOM] = FAR
     out = phi.copy()
-    _at_walls(space.cell, space.middle, space.row, space.wide, phi, out)
+    _at_walls(solids.beside, tiles.first, tiles.where, solids.wide, solids.middle, phi, out)
     return out
 
 
 @njit(cache=True, parallel=True)
-def _ballistic(position, phi, out):
-    nx, ny, nz = phi.shape
+def _ballistic(position, phi, where, out):
     for p in prange(position.shape[0]):
         i, j, k = int(position[p, 0]), int(position[p, 1]), int(position[p, 2])
-        free = True
-        for di in range(max(i - 1, 0), min(i + 2, nx)):
-            for dj in range(max(j - 1, 0), min(j + 2, ny)):
-                for dk in range(max(k - 1, 0), min(k + 2, nz)):
-                    if phi[di, dj, dk] < 0.0:
+        free = at(phi, where, i, j, k) >= 0.0
+        if not free:
+            out[p] = False
+            continue
+        for di in range(i - 1, i + 2):
+            for dj in range(j - 1, j + 2):
+                for dk in range(k - 1, k + 2):
+                    if at(phi, where, di, dj, dk) < 0.0:
                         free = False
         out[p] = free
 
 
-def ballistic(particles: Particles, phi: np.ndarray) -> np.ndarray:
+def ballistic(particles: Particles, phi: np.ndarray, tiles: Tiles) -> np.ndarray:
     """Which particles have no liquid cell among their 27 neighbours: they fly on their own."""
     result = np.empty(len(particles), np.bool_)
-    _ballistic(particles.position, phi, result)
+    _ballistic(particles.position, phi, tiles.where, result)
     return result

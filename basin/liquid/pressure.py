@@ -14,7 +14,8 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid import poisson
-from basin.grid.layout import PAD, Layout
+from basin.grid.layout import PAD
+from basin.grid.tiles import at
 from basin.liquid.solids import Solids
 
 LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre below the surface
@@ -22,11 +23,11 @@ LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre belo
 
 @dataclass(frozen=True)
 class System(poisson.Matrix):
-    """The pressure matrix of one moment over liquid cells in lexicographic order.
+    """The pressure matrix of one moment over liquid cells in the order of their tiles.
 
     Attributes
     ----------
-    index : int32 (Nx, Ny, Nz), row of each cell, -1 for none; wrapped on periodic axes
+    index : int32 field, row of each cell, -1 for none; wrapped on periodic axes
     """
 
     index: np.ndarray
@@ -43,7 +44,36 @@ def _surface_gap(inside, outside):
 
 
 @njit(cache=True, parallel=True)
-def _assemble(cell, index, phi, ou, ov, ow, neighbour, weight, surface):
+def _list_cells(first, where, phi, ou, ov, ow, low, high, start, cell, index):
+    """Number the liquid cells tile by tile; the first pass (empty `cell`) only counts them into `start`."""
+    counting = cell.shape[0] == 0
+    for t in prange(1, first.shape[0]):
+        n = 0
+        for a in range(8):
+            i = first[t, 0] + a
+            for b in range(8):
+                j = first[t, 1] + b
+                for c in range(8):
+                    k = first[t, 2] + c
+                    if phi[t, a, b, c] >= 0.0:
+                        continue
+                    if i < low or j < low or k < low or i >= high[0] or j >= high[1] or k >= high[2]:
+                        continue
+                    openness = ou[t, a, b, c] + ov[t, a, b, c] + ow[t, a, b, c]
+                    openness += at(ou, where, i + 1, j, k) + at(ov, where, i, j + 1, k) + at(ow, where, i, j, k + 1)
+                    if openness <= 0.0:
+                        continue
+                    if not counting:
+                        r = start[t - 1] + n
+                        cell[r, 0], cell[r, 1], cell[r, 2] = i, j, k
+                        index[t, a, b, c] = r
+                    n += 1
+        if counting:
+            start[t] = n
+
+
+@njit(cache=True, parallel=True)
+def _assemble(cell, where, index, phi, ou, ov, ow, neighbour, weight, surface):
     for r in prange(cell.shape[0]):
         i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
         surface[r] = 0.0
@@ -54,63 +84,66 @@ def _assemble(cell, index, phi, ou, ov, ow, neighbour, weight, surface):
             nj = j + (step if axis == 1 else 0)
             nk = k + (step if axis == 2 else 0)
             if axis == 0:
-                f = ou[i + side, j, k]
+                f = at(ou, where, i + side, j, k)
             elif axis == 1:
-                f = ov[i, j + side, k]
+                f = at(ov, where, i, j + side, k)
             else:
-                f = ow[i, j, k + side]
+                f = at(ow, where, i, j, k + side)
             neighbour[r, s] = -1
             weight[r, s] = 0.0
             if f <= 0.0:
                 continue
-            n = index[ni, nj, nk]
+            n = at(index, where, ni, nj, nk)
             if n >= 0:
                 neighbour[r, s] = n
                 weight[r, s] = f
             else:
-                surface[r] += f / _surface_gap(phi[i, j, k], phi[ni, nj, nk])
+                surface[r] += f / _surface_gap(at(phi, where, i, j, k), at(phi, where, ni, nj, nk))
 
 
-def assemble(phi: np.ndarray, solids: Solids, layout: Layout) -> System:
+def assemble(phi: np.ndarray, solids: Solids) -> System:
     """Matrix over the cells whose centre is in liquid and that have an open face."""
-    ou, ov, ow = solids.open
-    openness = ou[:-1] + ou[1:] + ov[:, :-1] + ov[:, 1:] + ow[:, :, :-1] + ow[:, :, 1:]
-    inner = (slice(PAD, -PAD),) * 3
-    liquid = np.zeros(phi.shape, bool)
-    liquid[inner] = (phi[inner] < 0) & (openness[inner] > 0)
-    cell = np.argwhere(liquid).astype(np.int32)
-    index = np.full(phi.shape, -1, np.int32)
-    index[liquid] = np.arange(len(cell), dtype=np.int32)
-    layout.wrap(index)
+    tiles = solids.tiles
+    start = np.zeros(len(tiles) + 1, np.int64)
+    index = tiles.field(-1, np.int32)
+    high = np.array(tiles.layout.cells) - PAD
+    where = (tiles.first, tiles.where, phi, *solids.open, PAD, high)
+    _list_cells(*where, start, np.empty((0, 3), np.int32), index)
+    np.cumsum(start, out=start)
+    cell = np.empty((start[-1], 3), np.int32)
+    if len(cell):
+        _list_cells(*where, start, cell, index)
+    tiles.wrap(index)
     n = len(cell)
     surface = np.empty(n)
     neighbour, weight = np.empty((n, 6), np.int32), np.empty((n, 6))
-    _assemble(cell, index, phi, ou, ov, ow, neighbour, weight, surface)
+    _assemble(cell, tiles.where, index, phi, *solids.open, neighbour, weight, surface)
     return System(cell, neighbour, weight, surface, index)
 
 
 @njit(cache=True, parallel=True)
-def _divergence(cell, u, v, w, ou, ov, ow, moving, owner, phi, motion, out):
+def _divergence(cell, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, out):
     for r in prange(cell.shape[0]):
         i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        total = ou[i + 1, j, k] * u[i + 1, j, k] - ou[i, j, k] * u[i, j, k]
-        total += ov[i, j + 1, k] * v[i, j + 1, k] - ov[i, j, k] * v[i, j, k]
-        total += ow[i, j, k + 1] * w[i, j, k + 1] - ow[i, j, k] * w[i, j, k]
+        total = at(ou, where, i + 1, j, k) * at(u, where, i + 1, j, k) - at(ou, where, i, j, k) * at(u, where, i, j, k)
+        total += at(ov, where, i, j + 1, k) * at(v, where, i, j + 1, k) - at(ov, where, i, j, k) * at(v, where, i, j, k)
+        total += at(ow, where, i, j, k + 1) * at(w, where, i, j, k + 1) - at(ow, where, i, j, k) * at(w, where, i, j, k)
         if moving:
             for s in range(6):
                 axis, side = s // 2, s % 2
                 fi = i + (side if axis == 0 else 0)
                 fj = j + (side if axis == 1 else 0)
                 fk = k + (side if axis == 2 else 0)
-                f = ou[fi, fj, fk] if axis == 0 else (ov[fi, fj, fk] if axis == 1 else ow[fi, fj, fk])
+                opened = ou if axis == 0 else (ov if axis == 1 else ow)
+                f = at(opened, where, fi, fj, fk)
                 if f < 1.0:
-                    speed = solid_face_velocity(axis, fi, fj, fk, phi, owner, motion)
+                    speed = solid_face_velocity(axis, fi, fj, fk, where, phi, owner, motion)
                     total += (1.0 - f) * (speed if side else -speed)
         out[r] = -total
 
 
 @njit(cache=True)
-def solid_face_velocity(axis, i, j, k, phi, owner, motion):
+def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
     """Velocity component of the deepest solid at a face centre (voxels/s)."""
     best, who = 1e9, -1
     for a in range(2):
@@ -121,9 +154,10 @@ def solid_face_velocity(axis, i, j, k, phi, owner, motion):
                 ni, nj, nk = i + a, j, k + b
             else:
                 ni, nj, nk = i + a, j + b, k
-            if phi[ni, nj, nk] < best:
-                best = phi[ni, nj, nk]
-                who = owner[ni, nj, nk]
+            d = at(phi, where, ni, nj, nk)
+            if d < best:
+                best = d
+                who = at(owner, where, ni, nj, nk)
     if who < 0:
         return 0.0
     x = i + (0.0 if axis == 0 else 0.5)
@@ -134,37 +168,40 @@ def solid_face_velocity(axis, i, j, k, phi, owner, motion):
 
 
 @njit(cache=True, parallel=True)
-def _apply(axis, index, phi, opened, value, field, valid):
-    nx, ny, nz = index.shape
-    for i in prange(field.shape[0]):
-        for j in range(field.shape[1]):
-            for k in range(field.shape[2]):
-                valid[i, j, k] = 0
-                if opened[i, j, k] <= 0.0:
-                    continue
-                li, lj, lk = i - (1 if axis == 0 else 0), j - (1 if axis == 1 else 0), k - (1 if axis == 2 else 0)
-                if li < 0 or lj < 0 or lk < 0 or i >= nx or j >= ny or k >= nz:
-                    continue
-                a, b = index[li, lj, lk], index[i, j, k]
-                if a < 0 and b < 0:
-                    continue
-                if a >= 0 and b >= 0:
-                    jump = value[b] - value[a]
-                elif a >= 0:
-                    jump = -value[a] / _surface_gap(phi[li, lj, lk], phi[i, j, k])
-                else:
-                    jump = value[b] / _surface_gap(phi[i, j, k], phi[li, lj, lk])
-                field[i, j, k] -= np.float32(jump)
-                valid[i, j, k] = 1
+def _apply(axis, first, where, index, phi, opened, value, field, valid):
+    for t in prange(1, first.shape[0]):
+        for a in range(8):
+            i = first[t, 0] + a
+            for b in range(8):
+                j = first[t, 1] + b
+                for c in range(8):
+                    k = first[t, 2] + c
+                    valid[t, a, b, c] = 0
+                    if opened[t, a, b, c] <= 0.0:
+                        continue
+                    li, lj, lk = i - (1 if axis == 0 else 0), j - (1 if axis == 1 else 0), k - (1 if axis == 2 else 0)
+                    below, above = at(index, where, li, lj, lk), index[t, a, b, c]
+                    if below < 0 and above < 0:
+                        continue
+                    if below >= 0 and above >= 0:
+                        jump = value[above] - value[below]
+                    elif below >= 0:
+                        jump = -value[below] / _surface_gap(at(phi, where, li, lj, lk), phi[t, a, b, c])
+                    else:
+                        jump = value[above] / _surface_gap(phi[t, a, b, c], at(phi, where, li, lj, lk))
+                    field[t, a, b, c] -= np.float32(jump)
+                    valid[t, a, b, c] = 1
 
 
 def apply_gradient(
     system: System, value: np.ndarray, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray]
 ) -> list[np.ndarray]:
     """Take the gradient of `value` off the face velocities, in place; returns which faces it reached."""
-    valid = [np.empty(field.shape, np.uint8) for field in velocity]
+    tiles = solids.tiles
+    valid = [tiles.field(0, np.uint8) for _ in velocity]
+    grid = (tiles.first, tiles.where, system.index, phi)
     for axis in range(3):
-        _apply(axis, system.index, phi, solids.open[axis], value, velocity[axis], valid[axis])
+        _apply(axis, *grid, solids.open[axis], value, velocity[axis], valid[axis])
     return valid
 
 
@@ -179,7 +216,8 @@ def project(
         pressure in `solution.value` (n,).
     """
     right = np.empty(len(system.cell))
-    _divergence(system.cell, *velocity, *solids.open, solids.moving, solids.owner, solids.phi, solids.motion, right)
+    moving = (solids.moving, solids.owner, solids.phi, solids.motion)
+    _divergence(system.cell, solids.tiles.where, *velocity, *solids.open, *moving, right)
     solution = system.solver.solve(right, tolerance)
     valid = apply_gradient(system, solution.value, phi, solids, velocity)
     return valid, solution

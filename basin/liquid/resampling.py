@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 
+from basin.grid.tiles import Tiles, at
 from basin.liquid.particles import Particles
 from basin.liquid.randomness import uniform
+from basin.liquid.sorting import Tiling
 
 FEWEST_SHARE = 0.26
 MOST_SHARE = 2.0
@@ -14,67 +16,81 @@ SMALLEST_SHARE = 0.2  # of a fresh particle's volume: smaller ones are not split
 DEEP = -0.75
 
 
-@njit(cache=True)
-def _choose(position, volume, phi, fewest, most, smallest, remove_into, split):
+@njit(cache=True, parallel=True)
+def _choose(first, position, volume, phi, where, fewest, most, smallest, remove_into, split, changed):
     """Per cell run of sorted particles: the pair to merge, or the particle to split.
 
-    `remove_into[p]` is the particle that takes p's volume, or -1.
+    `first` (t + 1,) says where each tile's particles begin; `remove_into[p]` is the particle that
+    takes p's volume, or -1; `changed` (t,) marks tiles where anything is to be done.
     """
-    n = position.shape[0]
-    start = 0
-    while start < n:
-        i, j, k = int(position[start, 0]), int(position[start, 1]), int(position[start, 2])
-        end = start + 1
-        while end < n and int(position[end, 0]) == i and int(position[end, 1]) == j and int(position[end, 2]) == k:
-            end += 1
-        count = end - start
-        excess = count - most
-        for _ in range(max(excess, 0)):
-            # the closest pair of the cell, the smaller one goes
-            best, keep, gone = 1e9, -1, -1
-            for a in range(start, end):
-                if remove_into[a] >= 0:
-                    continue
-                for b in range(a + 1, end):
-                    if remove_into[b] >= 0:
+    for t in prange(first.shape[0] - 1):
+        n = first[t + 1]
+        start = first[t]
+        while start < n:
+            i, j, k = int(position[start, 0]), int(position[start, 1]), int(position[start, 2])
+            end = start + 1
+            while end < n and int(position[end, 0]) == i and int(position[end, 1]) == j and int(position[end, 2]) == k:
+                end += 1
+            count = end - start
+            for _ in range(max(count - most, 0)):
+                # the closest pair of the cell, the smaller one goes
+                best, keep, gone = 1e9, -1, -1
+                for a in range(start, end):
+                    if remove_into[a] >= 0:
                         continue
-                    d = 0.0
-                    for c in range(3):
-                        d += (position[a, c] - position[b, c]) ** 2
-                    if d < best:
-                        best, keep, gone = d, a, b
-            if gone < 0:
-                break
-            remove_into[gone] = keep
-        if count < fewest and phi[i, j, k] < DEEP:
-            heavy = start
-            for a in range(start, end):
-                if volume[a] > volume[heavy]:
-                    heavy = a
-            if volume[heavy] > 2.0 * smallest:
-                split[heavy] = True
-        start = end
+                    for b in range(a + 1, end):
+                        if remove_into[b] >= 0:
+                            continue
+                        d = 0.0
+                        for c in range(3):
+                            d += (position[a, c] - position[b, c]) ** 2
+                        if d < best:
+                            best, keep, gone = d, a, b
+                if gone < 0:
+                    break
+                remove_into[gone] = keep
+                changed[t] = 1
+            if count < fewest and at(phi, where, i, j, k) < DEEP:
+                heavy = start
+                for a in range(start, end):
+                    if volume[a] > volume[heavy]:
+                        heavy = a
+                if volume[heavy] > 2.0 * smallest:
+                    split[heavy] = True
+                    changed[t] = 1
+            start = end
 
 
-@njit(cache=True)
-def _merge(remove_into, position, velocity, affine, volume):
-    for p in range(remove_into.shape[0]):
-        q = remove_into[p]
-        if q < 0:
+@njit(cache=True, parallel=True)
+def _merge(first, changed, remove_into, position, velocity, affine, volume):
+    for t in prange(first.shape[0] - 1):
+        if not changed[t]:
             continue
-        while remove_into[q] >= 0:
-            q = remove_into[q]
-        total = volume[p] + volume[q]
-        f = volume[p] / total
-        for d in range(3):
-            position[q, d] += f * (position[p, d] - position[q, d])
-            velocity[q, d] += f * (velocity[p, d] - velocity[q, d])
-            for e in range(3):
-                affine[q, d, e] += f * (affine[p, d, e] - affine[q, d, e])
-        volume[q] = total
+        for p in range(first[t], first[t + 1]):
+            q = remove_into[p]
+            if q < 0:
+                continue
+            while remove_into[q] >= 0:
+                q = remove_into[q]
+            total = volume[p] + volume[q]
+            f = volume[p] / total
+            for d in range(3):
+                position[q, d] += f * (position[p, d] - position[q, d])
+                velocity[q, d] += f * (velocity[p, d] - velocity[q, d])
+                for e in range(3):
+                    affine[q, d, e] += f * (affine[p, d, e] - affine[q, d, e])
+            volume[q] = total
 
 
-def resampled(particles: Particles, phi: np.ndarray, per_cell: int, next_id: int, epoch: int) -> tuple[Particles, int]:
+def resampled(
+    particles: Particles,
+    tiling: Tiling,
+    phi: np.ndarray,
+    tiles: Tiles,
+    per_cell: int,
+    next_id: int,
+    epoch: int,
+) -> tuple[Particles, int]:
     """Merge where cells are crowded and split where deep cells run low.
 
     Parameters
@@ -92,10 +108,12 @@ def resampled(particles: Particles, phi: np.ndarray, per_cell: int, next_id: int
     fewest = max(int(FEWEST_SHARE * per_cell), 1)
     most = int(np.ceil(MOST_SHARE * per_cell))
     smallest = SMALLEST_SHARE / per_cell
-    _choose(particles.position, particles.volume, phi, fewest, most, smallest, into, split)
-    if not split.any() and not (into >= 0).any():
+    changed = np.zeros(len(tiling.number), np.uint8)
+    limits = (fewest, most, smallest)
+    _choose(tiling.start, particles.position, particles.volume, phi, tiles.where, *limits, into, split, changed)
+    if not changed.any():
         return particles, next_id
-    _merge(into, particles.position, particles.velocity, particles.affine, particles.volume)
+    _merge(tiling.start, changed, into, particles.position, particles.velocity, particles.affine, particles.volume)
     split &= into < 0
     child = particles.taken(split)
     if len(child):

@@ -1,4 +1,4 @@
-"""What the grid knows of walls and colliders: node distances, who owns them, face velocities."""
+"""What the grid knows of walls and colliders: node distances, who owns them, open shares, velocities."""
 
 from __future__ import annotations
 
@@ -9,8 +9,10 @@ from numba import njit, prange
 
 from basin.geometry.distance import Distance, solid_distance
 from basin.geometry.pose import Pose
-from basin.grid.fractions import face_fractions, open_volume
-from basin.grid.layout import PAD, Layout
+from basin.grid.fractions import EDGE, open_faces
+from basin.grid.layout import PAD, TILE, Layout
+from basin.grid.tiles import Tiles
+from basin.liquid.room import RIM, kernel_room
 
 FAR = 5.0  # voxels; distances are not needed beyond
 
@@ -26,83 +28,104 @@ class Body:
 
 @dataclass(frozen=True)
 class Solids:
-    """Walls and colliders at one moment.
+    """Walls and colliders at one moment, as fields on tiles.
 
     Attributes
     ----------
-    phi : float32 (Nx+1, Ny+1, Nz+1), distance at nodes in voxels, negative in solids
-    owner : int16, same shape, index of the nearest body, -1 for the walls
+    phi : float32, distance at nodes in voxels, negative in solids
+    owner : int16 at nodes, index of the nearest body, -1 for the walls
     open : face fractions [u, v, w], 1 where no solid is
-    volume : float32 (Nx, Ny, Nz), open share of each cell
+    near, wide : float32, open share of the kernels about each cell (`basin.liquid.room`)
+    middle : float32 (..., 3), centroid of the wider kernel's open part, voxels from the cell's centre
+    beside : rows of the tiles that a solid reaches
     motion : float64 (bodies, 3, 4), velocity = motion @ (x, 1) in voxels/s over voxels
     moving : whether any motion is not zero
     """
 
+    tiles: Tiles
     phi: np.ndarray
     owner: np.ndarray
-    open: tuple[np.ndarray, np.ndarray, np.ndarray]
-    volume: np.ndarray
+    open: list[np.ndarray]
+    near: np.ndarray
+    wide: np.ndarray
+    middle: np.ndarray
+    beside: np.ndarray
     motion: np.ndarray
     moving: bool
 
 
 @njit(cache=True, parallel=True)
-def _stamp(phi, owner, lo, hi, inverse, scale, index, kind, size, field, origin, spacing, low, dx, pad):
-    for i in prange(lo[0], hi[0]):
-        for j in range(lo[1], hi[1]):
-            for k in range(lo[2], hi[2]):
-                x = low[0] + (i - pad) * dx
-                y = low[1] + (j - pad) * dx
-                z = low[2] + (k - pad) * dx
-                bx = inverse[0, 0] * x + inverse[0, 1] * y + inverse[0, 2] * z + inverse[0, 3]
-                by = inverse[1, 0] * x + inverse[1, 1] * y + inverse[1, 2] * z + inverse[1, 3]
-                bz = inverse[2, 0] * x + inverse[2, 1] * y + inverse[2, 2] * z + inverse[2, 3]
-                d = solid_distance(bx, by, bz, kind, size, field, origin, spacing) * scale / dx
-                if d < phi[i, j, k]:
-                    phi[i, j, k] = d
-                    owner[i, j, k] = index
+def _stamp(
+    row, first, inner, periodic, inverse, scale, index, kind, size, field, origin, spacing, low, dx, bodies, owner
+):
+    for n in prange(row.shape[0]):
+        t = row[n]
+        for a in range(8):
+            i = first[n, 0] + a
+            i = PAD + (i - PAD) % inner[0] if periodic[0] else i
+            for b in range(8):
+                j = first[n, 1] + b
+                j = PAD + (j - PAD) % inner[1] if periodic[1] else j
+                for c in range(8):
+                    k = first[n, 2] + c
+                    k = PAD + (k - PAD) % inner[2] if periodic[2] else k
+                    x = low[0] + (i - PAD) * dx
+                    y = low[1] + (j - PAD) * dx
+                    z = low[2] + (k - PAD) * dx
+                    bx = inverse[0, 0] * x + inverse[0, 1] * y + inverse[0, 2] * z + inverse[0, 3]
+                    by = inverse[1, 0] * x + inverse[1, 1] * y + inverse[1, 2] * z + inverse[1, 3]
+                    bz = inverse[2, 0] * x + inverse[2, 1] * y + inverse[2, 2] * z + inverse[2, 3]
+                    d = solid_distance(bx, by, bz, kind, size, field, origin, spacing) * scale / dx
+                    if d < bodies[t, a, b, c]:
+                        bodies[t, a, b, c] = d
+                        owner[t, a, b, c] = index
 
 
-def stamp(phi: np.ndarray, owner: np.ndarray, layout: Layout, body: Body, index: int, matrix: np.ndarray) -> None:
-    """Lower the node distances to those of a body placed by `matrix` (4, 4), in place."""
+@dataclass(frozen=True)
+class _Placed:
+    """A body at a moment: its index, its pose, and the box of cells (3,) that it can reach."""
+
+    index: int
+    body: Body
+    matrix: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+
+    def reaches(self, layout: Layout, first: np.ndarray, rim: int) -> np.ndarray:
+        """Which tiles, by their lowest cells (n, 3), it changes within `rim` cells of them, bool (n,)."""
+        over = (first - rim <= self.high) & (first + TILE + rim >= self.low)
+        return np.asarray((over | layout.periodic).all(axis=1))
+
+    def stamp(self, layout: Layout, row: np.ndarray, first: np.ndarray, bodies: np.ndarray, owner: np.ndarray) -> None:
+        """Lower the distances of tiles to those of this body, in place."""
+        d = self.body.distance
+        scale = float(np.cbrt(abs(np.linalg.det(self.matrix[:3, :3]))))
+        shape = (d.kind, d.size, d.field, d.origin, d.dx)
+        _stamp(
+            row,
+            first,
+            np.array(layout.inner),
+            layout.periodic,
+            np.linalg.inv(self.matrix),
+            scale,
+            self.index,
+            *shape,
+            layout.low,
+            layout.dx,
+            bodies,
+            owner,
+        )
+
+
+def _place(layout: Layout, index: int, body: Body, matrix: np.ndarray) -> _Placed:
     d = body.distance
     corners = np.array(
         [[x, y, z] for x in (d.low[0], d.high[0]) for y in (d.low[1], d.high[1]) for z in (d.low[2], d.high[2])]
     )
-    if np.isfinite(corners).all():
-        placed = layout.to_voxels(corners @ matrix[:3, :3].T + matrix[:3, 3])
-        lo = np.clip(np.floor(placed.min(axis=0) - FAR), 0, phi.shape).astype(np.int64)
-        hi = np.clip(np.ceil(placed.max(axis=0) + FAR) + 1, 0, phi.shape).astype(np.int64)
-    else:
-        lo, hi = np.zeros(3, np.int64), np.array(phi.shape)
-    if (lo >= hi).any():
-        return
-    scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
-    inverse = np.linalg.inv(matrix)
-    _stamp(
-        phi, owner, lo, hi, inverse, scale, index, d.kind, d.size, d.field, d.origin, d.dx, layout.low, layout.dx, PAD
-    )
-
-
-def wall_distances(layout: Layout) -> list[np.ndarray]:
-    """Per axis, the distance of its nodes to the closed walls square to it, capped at `FAR` voxels."""
-    result = []
-    for axis in range(3):
-        node = np.arange(layout.cells[axis] + 1, dtype=np.float64)
-        along = np.full(len(node), FAR)
-        if layout.closed[axis, 0]:
-            along = np.minimum(along, node - PAD)
-        if layout.closed[axis, 1]:
-            along = np.minimum(along, float(layout.wall_high[axis]) - node)
-        result.append(along.astype(np.float32))
-    return result
-
-
-def _along(axis: int, values: np.ndarray) -> np.ndarray:
-    """Values along one axis, ready to broadcast over the grid."""
-    shape = [1, 1, 1]
-    shape[axis] = len(values)
-    return values.reshape(shape)
+    if not np.isfinite(corners).all():
+        return _Placed(index, body, matrix, np.full(3, -np.inf), np.full(3, np.inf))
+    placed = layout.to_voxels(corners @ matrix[:3, :3].T + matrix[:3, 3])
+    return _Placed(index, body, matrix, placed.min(axis=0) - FAR, placed.max(axis=0) + FAR)
 
 
 class _Walls:
@@ -110,85 +133,258 @@ class _Walls:
 
     They stay apart from the bodies' node distances, since one distance cannot tell a body's face from
     a wall's where the two meet in a cell: there liquid sliding along both would be squeezed.
+
+    Attributes
+    ----------
+    distance : float32 (3, n), distance of the nodes along each axis to the walls square to it, capped
+        at `FAR` voxels; all three begin at cell -`EDGE`
+    across, within : float64 (3, n), open share that the walls leave of nodes' planes and of cells
     """
 
     def __init__(self, layout: Layout):
-        self.distances = wall_distances(layout)
-        across = [(d > 0).astype(np.float32) for d in self.distances]
-        within = []
-        for d in self.distances:
-            # open share of the intervals between nodes
+        longest = max(layout.cells) + 2 * EDGE + TILE
+        self.distance = np.empty((3, longest), np.float32)
+        self.across, self.within = np.empty((3, longest)), np.empty((3, longest))
+        for axis in range(3):
+            node = np.clip(np.arange(-EDGE, longest + 1 - EDGE), 0, layout.cells[axis]).astype(np.float64)
+            d = np.full(len(node), FAR)
+            if layout.closed[axis, 0]:
+                d = np.minimum(d, node - PAD)
+            if layout.closed[axis, 1]:
+                d = np.minimum(d, float(layout.wall_high[axis]) - node)
             a, b = d[:-1], d[1:]
             cut = np.maximum(a, b) / np.maximum(np.abs(a - b), 1e-6)
-            within.append(np.where((a > 0) != (b > 0), np.clip(cut, 0, 1), (np.minimum(a, b) >= 0)).astype(np.float32))
-        # a face on a wall is shut, one beside it as open as the cells that it parts
-        self.faces = [[across[d] if d == axis else within[d] for d in range(3)] for axis in range(3)]
-        self.cells = within
+            self.distance[axis] = a
+            self.across[axis] = a > 0
+            self.within[axis] = np.where((a > 0) != (b > 0), np.clip(cut, 0, 1), np.minimum(a, b) >= 0)
+        self._reach = np.array(
+            [
+                [PAD + FAR if layout.closed[axis, 0] else -np.inf, layout.wall_high[axis] - FAR]
+                if layout.closed[axis, 1]
+                else [PAD + FAR if layout.closed[axis, 0] else -np.inf, np.inf]
+                for axis in range(3)
+            ]
+        )
 
-    def lower(self, phi: np.ndarray) -> np.ndarray:
-        """Node distances to bodies and walls."""
-        for axis, d in enumerate(self.distances):
-            phi = np.minimum(phi, _along(axis, d))
-        return phi
+    def reach(self, first: np.ndarray, rim: int) -> np.ndarray:
+        """Which tiles, by their lowest cells (n, 3), have a wall near within `rim` cells of them, bool (n,)."""
+        low, high = self._reach[:, 0], self._reach[:, 1]
+        return np.asarray(((first - rim <= low) | (first + TILE + rim >= high)).any(axis=1))
 
-    def narrow(self, field: np.ndarray, shares: list[np.ndarray]) -> None:
-        """Take the walls' part off open shares, in place."""
-        for axis, share in enumerate(shares):
-            field *= _along(axis, share)
+    def lower(self, row: np.ndarray, first: np.ndarray, bodies: np.ndarray, phi: np.ndarray, owner: np.ndarray) -> None:
+        """Node distances to bodies and walls, and who owns them, in place."""
+        _lower(row, first, self.distance, bodies, phi, owner)
+
+
+@njit(cache=True, parallel=True)
+def _lower(row, first, distance, bodies, phi, owner):
+    for n in prange(row.shape[0]):
+        t = row[n]
+        for a in range(8):
+            x = distance[0, first[n, 0] + a + EDGE]
+            for b in range(8):
+                y = min(x, distance[1, first[n, 1] + b + EDGE])
+                for c in range(8):
+                    z = min(y, distance[2, first[n, 2] + c + EDGE])
+                    if z < bodies[t, a, b, c]:
+                        phi[t, a, b, c] = z
+                        owner[t, a, b, c] = -1
+                    else:
+                        phi[t, a, b, c] = bodies[t, a, b, c]
+
+
+class _Pool:
+    """Tiled fields that are made once and kept; rows 0 and 1 are blank.
+
+    Attributes
+    ----------
+    where : int32 (tiles + 2 per axis), row of each tile, 0 for not made yet
+    """
+
+    def __init__(self, layout: Layout, blank: dict[str, np.ndarray]):
+        self._shape = layout.tiles
+        self.where = np.zeros(tuple(n + 2 for n in layout.tiles), np.int32)
+        self.fields = {
+            name: np.full((2, TILE, TILE, TILE, *value.shape), value, value.dtype) for name, value in blank.items()
+        }
+        self._blank, self._count = blank, 2
+
+    def missing(self, number: np.ndarray) -> np.ndarray:
+        """Those of some tiles that were not made yet."""
+        return number[self.rows(number) == 0]
+
+    def rows(self, number: np.ndarray) -> np.ndarray:
+        """Rows of tiles."""
+        return self.where[self._at(number)]
+
+    def leave_blank(self, number: np.ndarray) -> None:
+        """Note that tiles hold nothing."""
+        self.where[self._at(number)] = 1
+
+    def make_room(self, number: np.ndarray) -> np.ndarray:
+        """New rows for tiles."""
+        row = np.arange(self._count, self._count + len(number), dtype=np.int32)
+        self._count += len(number)
+        for name, value in self._blank.items():
+            held = self.fields[name]
+            if len(held) < self._count:
+                grown = np.empty((max(self._count, 2 * len(held)), *held.shape[1:]), held.dtype)
+                grown[: len(held)] = held
+                self.fields[name] = grown
+            self.fields[name][row] = value
+        self.where[self._at(number)] = row
+        return row
+
+    def taken(self, name: str, row: np.ndarray) -> np.ndarray:
+        """A field of its own with blank row 0 and the given rows (n,) after it."""
+        return self.fields[name][np.concatenate([[0], row])]
+
+    def _at(self, number: np.ndarray) -> tuple[np.ndarray, ...]:
+        return tuple(np.asarray(i) + 1 for i in np.unravel_index(number, self._shape))
+
+
+SHARES = ("u", "v", "w", "near", "wide", "middle")
 
 
 class SolidWorld:
     """Walls and bodies of a scene; gives `Solids` at any shot time.
 
-    The still ones are stamped once. Liquid time runs `time_scale` times as fast as shot time.
+    What the still ones do to a tile is found when the liquid first comes there, and kept. Liquid
+    time runs `time_scale` times as fast as shot time.
     """
 
     def __init__(self, layout: Layout, bodies: list[Body], time_scale: float):
         self.layout, self.bodies, self.time_scale = layout, bodies, time_scale
         self._walls = _Walls(layout)
-        self._phi = np.full(tuple(n + 1 for n in layout.cells), FAR, np.float32)
-        self._owner = np.full(self._phi.shape, -1, np.int16)
-        for index, body in enumerate(bodies):
-            if not body.pose.moves():
-                stamp(self._phi, self._owner, layout, body, index, body.pose.matrix(0.0))
+        still = [(i, b) for i, b in enumerate(bodies) if not b.pose.moves()]
+        self._still = [_place(layout, i, b, b.pose.matrix(0.0)) for i, b in still]
         self._moving = [(i, b) for i, b in enumerate(bodies) if b.pose.moves()]
+        far, one = np.array(FAR, np.float32), np.array(1.0, np.float32)
+        self._nodes = _Pool(layout, {"bodies": far, "phi": far, "owner": np.array(-1, np.int16)})
+        blank = dict.fromkeys(("u", "v", "w", "near", "wide"), one)
+        self._shares = _Pool(layout, {**blank, "middle": np.zeros(3, np.float32)})
         self._last: tuple[bytes, Solids] | None = None
-        self._placed: tuple[bytes, np.ndarray, np.ndarray] | None = None
-        self._bodies_placed = self._phi
+        self._placed: tuple[bytes, Tiles, tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]] | None = None
 
-    def at(self, time: float, dt: float) -> Solids:
+    def at(self, tiles: Tiles, time: float, dt: float) -> Solids:
         """Solids at a shot time, with their velocities over the next `dt` shot seconds."""
         now = [body.pose.matrix(time) for _, body in self._moving]
         later = [body.pose.matrix(time + dt) for _, body in self._moving] if dt > 0 else now
         same = np.array([*now, *later]).tobytes()
-        if self._last is not None and self._last[0] == same:
+        if self._last is not None and self._last[0] == same and _alike(self._last[1].tiles, tiles):
             return self._last[1]
         motion = np.zeros((len(self.bodies), 3, 4))
         for (index, _), a, b in zip(self._moving, now, later, strict=True):
             if dt > 0:
                 change = self.layout.voxel_matrix(b @ np.linalg.inv(a)) - np.eye(4)
                 motion[index] = change[:3] / (dt * self.time_scale)
-        phi, owner = self.distance_at(time)
-        open_faces, volume = face_fractions(self._bodies_placed), open_volume(self._bodies_placed)
-        for axis in range(3):
-            self._walls.narrow(open_faces[axis], self._walls.faces[axis])
-        self._walls.narrow(volume, self._walls.cells)
-        solids = Solids(phi, owner, open_faces, volume, motion, bool(np.any(motion)))
+        phi, owner, bodies, moved = self._nodes_at(tiles, time)
+        row = self._still_shares(tiles)
+        u, v, w, near, wide, middle = (self._shares.taken(name, row) for name in SHARES)
+        beside = row > 1
+        if len(moved):
+            beside[moved - 1] = True
+            args = (moved, tiles.first[moved], tiles.where, bodies)
+            open_faces(*args, self._walls.across, self._walls.within, [u, v, w])
+            kernel_room(*args, self._walls.within, near, wide, middle)
+        rows = (np.flatnonzero(beside) + 1).astype(np.int32)
+        solids = Solids(tiles, phi, owner, [u, v, w], near, wide, middle, rows, motion, bool(np.any(motion)))
         self._last = (same, solids)
         return solids
 
-    def distance_at(self, time: float) -> tuple[np.ndarray, np.ndarray]:
-        """Node distances and owners at a shot time, shared by all who ask for the same poses."""
+    def distance_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray]:
+        """Node distances and owners at a shot time."""
+        phi, owner, _, _ = self._nodes_at(tiles, time)
+        return phi, owner
+
+    def distance_of(self, place: np.ndarray, time: float) -> np.ndarray:
+        """Distance (n,) in voxels of places (n, 3) to the nearest solid at a shot time; no more than `FAR`."""
+        result = np.full(len(place), FAR)
+        for axis in range(3):
+            if self.layout.closed[axis, 0]:
+                result = np.minimum(result, place[:, axis] - float(PAD))
+            if self.layout.closed[axis, 1]:
+                result = np.minimum(result, float(self.layout.wall_high[axis]) - place[:, axis])
+        metres = self.layout.to_metres(place).astype(np.float64)
+        for body in self.bodies:
+            matrix = body.pose.matrix(time)
+            inverse = np.linalg.inv(matrix)
+            scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+            own = metres @ inverse[:3, :3].T + inverse[:3, 3]
+            result = np.minimum(result, body.distance.at(own) * scale / self.layout.dx)
+        return result
+
+    def _nodes_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """(phi, owner, distance to bodies alone, rows of tiles that moving bodies change)."""
         matrices = [body.pose.matrix(time) for _, body in self._moving]
         same = np.array(matrices).tobytes()
-        if self._placed is None or self._placed[0] != same:
-            phi, owner = self._phi.copy(), self._owner.copy()
+        if self._placed is not None and self._placed[0] == same and _alike(self._placed[1], tiles):
+            return self._placed[2]
+        self._make_nodes(tiles.number)
+        row = self._nodes.rows(tiles.number)
+        phi, owner = self._nodes.taken("phi", row), self._nodes.taken("owner", row)
+        bodies, moved = phi, np.zeros(0, np.int32)
+        if self._moving:
+            bodies = self._nodes.taken("bodies", row)
+            first = tiles.first[1:]
+            touched, derived = np.zeros(len(tiles), bool), np.zeros(len(tiles), bool)
             for (index, body), matrix in zip(self._moving, matrices, strict=True):
-                stamp(phi, owner, self.layout, body, index, matrix)
-            self.layout.wrap(phi)
-            self.layout.wrap(owner)
-            self._bodies_placed = phi
-            phi = self._walls.lower(phi)
-            owner = np.where(phi < self._bodies_placed, np.int16(-1), owner)
-            self._placed = (same, phi, owner)
-        return self._placed[1], self._placed[2]
+                placed = _place(self.layout, index, body, matrix)
+                here = np.flatnonzero(placed.reaches(self.layout, first, 0))
+                placed.stamp(self.layout, (here + 1).astype(np.int32), first[here], bodies, owner)
+                touched[here] = True
+                derived |= placed.reaches(self.layout, first, RIM)
+            here = np.flatnonzero(touched)
+            self._walls.lower((here + 1).astype(np.int32), first[here], bodies, phi, owner)
+            moved = (np.flatnonzero(derived) + 1).astype(np.int32)
+        self._placed = (same, tiles, (phi, owner, bodies, moved))
+        return self._placed[2]
+
+    def _make_nodes(self, number: np.ndarray) -> None:
+        """See to it that tiles' distances to still solids are known."""
+        missing = self._nodes.missing(number)
+        if len(missing) == 0:
+            return
+        first = _first_cells(self.layout, missing)
+        reached = [p.reaches(self.layout, first, 0) for p in self._still]
+        near = self._walls.reach(first, 0) | np.any([np.zeros(len(missing), bool), *reached], axis=0)
+        self._nodes.leave_blank(missing[~near])
+        row = np.zeros(len(missing), np.int32)
+        row[near] = self._nodes.make_room(missing[near])
+        held = self._nodes.fields
+        for placed, here in zip(self._still, reached, strict=True):
+            placed.stamp(self.layout, row[here], first[here], held["bodies"], held["owner"])
+        self._walls.lower(row[near], first[near], held["bodies"], held["phi"], held["owner"])
+
+    def _still_shares(self, tiles: Tiles) -> np.ndarray:
+        """Rows in the pool of shares of tiles; makes those that are missing."""
+        missing = self._shares.missing(tiles.number)
+        if len(missing):
+            first = _first_cells(self.layout, missing)
+            reached = [p.reaches(self.layout, first, RIM) for p in self._still]
+            near = self._walls.reach(first, RIM) | np.any([np.zeros(len(missing), bool), *reached], axis=0)
+            self._shares.leave_blank(missing[~near])
+            row = self._shares.make_room(missing[near])
+            self._make_nodes(_with_neighbours(self.layout, missing[near]))
+            args = (row, first[near], self._nodes.where, self._nodes.fields["bodies"])
+            held = self._shares.fields
+            open_faces(*args, self._walls.across, self._walls.within, [held[name] for name in "uvw"])
+            kernel_room(*args, self._walls.within, held["near"], held["wide"], held["middle"])
+        return self._shares.rows(tiles.number)
+
+
+def _alike(a: Tiles, b: Tiles) -> bool:
+    return a is b or np.array_equal(a.number, b.number)
+
+
+def _first_cells(layout: Layout, number: np.ndarray) -> np.ndarray:
+    return np.stack(np.unravel_index(number, layout.tiles), axis=1).astype(np.int32) * TILE
+
+
+def _with_neighbours(layout: Layout, number: np.ndarray) -> np.ndarray:
+    """Tiles and their neighbours, by number."""
+    place = np.stack(np.unravel_index(number, layout.tiles), axis=1)
+    step = np.stack(np.meshgrid(*[np.arange(-1, 2)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    every = (place[:, None] + step).reshape(-1, 3)
+    every = every[((every >= 0) & (every < np.array(layout.tiles))).all(axis=1)]
+    return np.unique(np.ravel_multi_index(tuple(every.T), layout.tiles))

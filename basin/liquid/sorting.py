@@ -9,7 +9,10 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.layout import TILE, Layout
+from basin.grid.tiles import Tiles, tiles_near
 from basin.liquid.particles import Particles
+
+CHUNK = 1 << 15  # particles counted together
 
 
 @dataclass(frozen=True)
@@ -18,36 +21,134 @@ class Tiling:
 
     Attributes
     ----------
-    tile : int64 (t,), indices of tiles with particles, ascending
+    layout : the grid
+    number : int64 (t,), numbers of the tiles with particles, ascending
+    first : int32 (t, 3), their lowest cells
     start : int64 (t + 1,), their first particles
-    colours : eight arrays of positions in `tile`; tiles of one colour are two apart
+    colours : eight arrays of positions in `number`; tiles of one colour are two apart
     """
 
-    tile: np.ndarray
+    layout: Layout
+    number: np.ndarray
+    first: np.ndarray
     start: np.ndarray
     colours: list[np.ndarray]
 
+    def surroundings(self, particles: Particles, reach: int) -> Tiles:
+        """All tiles within `reach` cells of a particle."""
+        low, high = np.empty((len(self.number), 3), np.int64), np.empty((len(self.number), 3), np.int64)
+        _boxes(particles.position, self.start, low, high)
+        return tiles_near(self.layout, low, high, reach)
+
 
 @njit(cache=True, parallel=True)
-def _keys(position, tiles, cells, out):
+def _keys(position, tiles, cells, tile, cell):
     for p in prange(position.shape[0]):
-        key_tile = np.int64(0)
-        key_cell = np.int64(0)
+        number = np.int64(0)
+        within = 0
         for d in range(3):
             c = min(max(int(position[p, d]), 0), cells[d] - 1)
-            key_tile = key_tile * tiles[d] + c // 8
-            key_cell = key_cell * 8 + c % 8
-        out[p] = key_tile * 512 + key_cell
+            number = number * tiles[d] + c // 8
+            within = within * 8 + c % 8
+        tile[p] = number
+        cell[p] = within
+
+
+@njit(cache=True)
+def _unlike(tile, seen, out):
+    """Each tile number once, in the order of its first particle."""
+    n = 0
+    last = np.int64(-1)
+    for p in range(tile.shape[0]):
+        t = tile[p]
+        if t != last and seen[t] == 0:
+            seen[t] = 1
+            out[n] = t
+            n += 1
+        last = t
+    return n
+
+
+@njit(cache=True, parallel=True)
+def _count(tile, rank, count):
+    for c in prange(count.shape[0]):
+        for p in range(c * CHUNK, min((c + 1) * CHUNK, tile.shape[0])):
+            count[c, rank[tile[p]]] += 1
+
+
+@njit(cache=True)
+def _offsets(count, start):
+    """Counts of chunks (c, t) become the places of their first particles; tiles' starts (t + 1,)."""
+    total = 0
+    for t in range(count.shape[1]):
+        start[t] = total
+        for c in range(count.shape[0]):
+            n = count[c, t]
+            count[c, t] = total
+            total += n
+    start[count.shape[1]] = total
+
+
+@njit(cache=True, parallel=True)
+def _by_tile(tile, rank, place, order):
+    for c in prange(place.shape[0]):
+        for p in range(c * CHUNK, min((c + 1) * CHUNK, tile.shape[0])):
+            t = rank[tile[p]]
+            order[place[c, t]] = p
+            place[c, t] += 1
+
+
+@njit(cache=True, parallel=True)
+def _by_cell(start, cell, order, result, moved):
+    for t in prange(start.shape[0] - 1):
+        place = np.zeros(513, np.int64)
+        for n in range(start[t], start[t + 1]):
+            place[cell[order[n]] + 1] += 1
+        place[0] = start[t]
+        for c in range(512):
+            place[c + 1] += place[c]
+        for n in range(start[t], start[t + 1]):
+            p = order[n]
+            at = place[cell[p]]
+            place[cell[p]] += 1
+            result[at] = p
+            if at != p:
+                moved[t] = 1
+
+
+@njit(cache=True, parallel=True)
+def _boxes(position, start, low, high):
+    for t in prange(low.shape[0]):
+        for d in range(3):
+            least, most = position[start[t], d], position[start[t], d]
+            for p in range(start[t] + 1, start[t + 1]):
+                least = min(least, position[p, d])
+                most = max(most, position[p, d])
+            low[t, d], high[t, d] = int(least), int(most)
 
 
 def sorted_particles(particles: Particles, layout: Layout) -> tuple[Particles, Tiling]:
     """Stable sort by (tile, cell); also says where each tile's particles are."""
-    key = np.empty(len(particles), np.int64)
-    _keys(particles.position, np.array(layout.tiles), np.array(layout.cells), key)
-    if np.any(key[1:] < key[:-1]):
-        order = np.argsort(key, kind="stable")
-        particles, key = particles.taken(order), key[order]
-    tile, start = np.unique(key // TILE**3, return_index=True)
-    place = np.stack(np.unravel_index(tile, layout.tiles), axis=1)
+    n = len(particles)
+    tile, cell = np.empty(n, np.int64), np.empty(n, np.int16)
+    _keys(particles.position, np.array(layout.tiles), np.array(layout.cells), tile, cell)
+    every = int(np.prod(layout.tiles))
+    number = np.empty(min(n, every), np.int64)
+    number = np.sort(number[: _unlike(tile, np.zeros(every, np.uint8), number)])
+    rank = np.empty(every, np.int32)  # only entries of tiles with particles are ever touched
+    rank[number] = np.arange(len(number), dtype=np.int32)
+    count = np.zeros((-(-n // CHUNK), len(number)), np.int64)
+    start = np.zeros(len(number) + 1, np.int64)
+    _count(tile, rank, count)
+    _offsets(count, start)
+    order, result = np.empty(n, np.uint32), np.empty(n, np.uint32)
+    _by_tile(tile, rank, count, order)
+    moved = np.zeros(len(number), np.uint8)
+    _by_cell(start, cell, order, result, moved)
+    if moved.any():
+        particles = particles.taken(result)
+    place = np.stack(np.unravel_index(number, layout.tiles), axis=1)
     colour = (place % 2) @ np.array([4, 2, 1])
-    return particles, Tiling(tile, np.append(start, len(key)), [np.flatnonzero(colour == c) for c in range(8)])
+    first = (place * TILE).astype(np.int32)
+    colours = [np.flatnonzero(colour == c) for c in range(8)]
+    return particles, Tiling(layout, number, first, start, colours)

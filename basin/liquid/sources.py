@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import map_coordinates
 from scipy.spatial import cKDTree
 
 from basin.geometry.distance import Distance
 from basin.geometry.pose import Pose
 from basin.grid.layout import Layout
 from basin.liquid.particles import Particles
+from basin.liquid.solids import SolidWorld
 
 GOLDEN = (5**0.5 - 1) / 2
 CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
@@ -160,27 +160,25 @@ def inflow_particles(
     return points[born], spacing**3 / layout.dx**3
 
 
-def open_places(place: np.ndarray, layout: Layout, solid_phi: np.ndarray) -> np.ndarray:
-    """Which places (n, 3) in voxels lie in the domain and outside solids, bool (n,)."""
+def open_places(place: np.ndarray, layout: Layout, solids: SolidWorld, time: float) -> np.ndarray:
+    """Which places (n, 3) in voxels lie in the domain and outside solids at a shot time, bool (n,)."""
     inside = np.asarray(((place >= layout.wall_low) & (place < layout.wall_high)).all(axis=1))
     result = inside.copy()
-    result[inside] = map_coordinates(solid_phi, place[inside].T, order=1) > 0
+    result[inside] = solids.distance_of(place[inside], time) > 0
     return result
 
 
 def put_in(
     particles: Particles,
-    points: np.ndarray,
+    place: np.ndarray,
     volume: float,
     velocity: np.ndarray,
     number: int,
     born: float,
     next_id: int,
-    layout: Layout,
-    solid_phi: np.ndarray,
     per_cell: int,
 ) -> tuple[Particles, int]:
-    """Append new particles at points (n, 3) in metres; those in solids, outside or crowded are left out.
+    """Append new particles at places (n, 3) in voxels; those too near to liquid that is there are left out.
 
     Parameters
     ----------
@@ -191,8 +189,6 @@ def put_in(
     OverflowError
         When the birth counter passes 2^31.
     """
-    place = layout.to_voxels(points).astype(np.float32)
-    place = place[open_places(place, layout, solid_phi)]
     if len(particles) and len(place):
         spacing = per_cell ** (-1 / 3)
         near, _ = cKDTree(particles.position).query(place, distance_upper_bound=CROWDED * spacing)

@@ -10,11 +10,11 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-from basin.grid.layout import Layout
-from basin.grid.sampling import sample_velocity
+from basin.grid.tiles import at, load, velocity_in
 from basin.liquid.particles import Particles
 from basin.liquid.pressure import System, apply_gradient
 from basin.liquid.solids import Solids
+from basin.liquid.sorting import Tiling
 
 RATE = 0.25  # share of the density error taken out per substep
 LARGEST_ERROR = 0.5  # of the density, beyond which it is corrected over several substeps
@@ -24,54 +24,61 @@ DEEP = -0.4  # all neighbours at least this far below the surface: from there on
 
 
 @njit(cache=True, parallel=True)
-def _excess(cell, share, space, phi, out):
+def _excess(cell, where, share, space, phi, out):
     for r in prange(cell.shape[0]):
         i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        e = space[i, j, k]
+        e = at(space, where, i, j, k)
         if e < LEAST_ROOM:
             out[r] = 0.0
             continue
-        error = min(max(share[i, j, k] / e - 1.0, -LARGEST_ERROR), LARGEST_ERROR)
+        error = min(max(at(share, where, i, j, k) / e - 1.0, -LARGEST_ERROR), LARGEST_ERROR)
         if error < 0.0:
             # near the surface less than full is as it should be
             for s in range(6):
                 axis, step = s // 2, 1 if s % 2 else -1
-                if (
-                    phi[i + (step if axis == 0 else 0), j + (step if axis == 1 else 0), k + (step if axis == 2 else 0)]
-                    > DEEP
-                ):
+                ni = i + (step if axis == 0 else 0)
+                nj = j + (step if axis == 1 else 0)
+                nk = k + (step if axis == 2 else 0)
+                if at(phi, where, ni, nj, nk) > DEEP:
                     error = 0.0
         out[r] = RATE * error * e
 
 
 @njit(cache=True, parallel=True)
-def _move(position, u, v, w, skip):
-    for p in prange(position.shape[0]):
-        if skip[p]:
-            continue
-        d = sample_velocity(u, v, w, position[p, 0], position[p, 1], position[p, 2])
-        for axis in range(3):
-            position[p, axis] += min(max(d[axis], np.float32(-LONGEST_MOVE)), np.float32(LONGEST_MOVE))
+def _move(start, first, position, u, v, w, where, skip):
+    for t in prange(first.shape[0]):
+        block = np.empty((3, 10, 10, 10), np.float32)
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        load(u, where, i0, j0, k0, block[0])
+        load(v, where, i0, j0, k0, block[1])
+        load(w, where, i0, j0, k0, block[2])
+        line = block.reshape(3000)
+        for p in range(start[t], start[t + 1]):
+            if skip[p]:
+                continue
+            x, y, z = position[p, 0] - np.float32(i0), position[p, 1] - np.float32(j0), position[p, 2] - np.float32(k0)
+            d = velocity_in(line, 10, x, y, z)
+            for axis in range(3):
+                position[p, axis] += min(max(d[axis], np.float32(-LONGEST_MOVE)), np.float32(LONGEST_MOVE))
 
 
 def spread(
     particles: Particles,
+    tiling: Tiling,
     system: System,
     share: np.ndarray,
-    space: np.ndarray,
     phi: np.ndarray,
     solids: Solids,
-    layout: Layout,
     skip: np.ndarray,
 ) -> None:
     """Move particles towards even spacing, in place; those in `skip` (bool (n,)) stay."""
+    tiles = solids.tiles
     right = np.empty(len(system.cell))
-    _excess(system.cell, share, space, phi, right)
+    _excess(system.cell, tiles.where, share, solids.near, phi, right)
     if len(right) == 0 or np.abs(right).max() < 0.01 * RATE:
         return
     found = system.solver.solve(right, 0.03)
-    shift = [np.zeros(layout.faces(axis), np.float32) for axis in range(3)]
+    shift = [tiles.field() for _ in range(3)]
     apply_gradient(system, found.value, phi, solids, shift)
-    for field in shift:
-        layout.wrap(field)
-    _move(particles.position, *shift, skip)
+    tiles.wrap(*shift)
+    _move(tiling.start, tiling.first, particles.position, *shift, tiles.where, skip)

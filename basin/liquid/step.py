@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from basin.grid.layout import Layout
+from basin.grid.tiles import Tiles
 from basin.liquid import (
     advection,
     extrapolation,
@@ -28,10 +29,12 @@ from basin.liquid import (
     transfer,
 )
 from basin.liquid.particles import Particles
-from basin.liquid.solids import Body, Solids, SolidWorld
+from basin.liquid.solids import Body, SolidWorld
 from basin.liquid.sorting import sorted_particles
 
-ALGORITHM = "liquid-3"
+ALGORITHM = "liquid-4"
+LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
+LEAST_REACH = 4  # cells that the level set's stencils look beyond a particle's own
 
 
 class LiquidFailure(RuntimeError):
@@ -79,8 +82,9 @@ class LiquidState:
 
 @dataclass(frozen=True)
 class LiquidFields:
-    """Grid fields at a frame: level set (voxels) and face velocities (voxels/s)."""
+    """Grid fields at a frame, on tiles: level set (voxels) and face velocities (voxels/s)."""
 
+    tiles: Tiles
     phi: np.ndarray
     velocity: list[np.ndarray]
 
@@ -111,13 +115,11 @@ class Liquid:
         self.world = world
         self.state = state or LiquidState()
         self.solid_world = SolidWorld(world.layout, world.bodies, world.time_scale)
-        self._room: tuple[int, levelset.Room] | None = None
 
     def begin(self) -> LiquidFields:
         """Make the first frame: the fills, before anything moves."""
-        solids = self.solid_world.at(0.0, 0.0)
-        self._fill(self.world.first_frame, solids)
-        return self.fields(solids)
+        self._fill(self.world.first_frame)
+        return self.fields(0.0)
 
     def advance_frame(self, frame: int, stop: Callable[[], bool] = lambda: False) -> tuple[LiquidFields, Tally] | None:
         """Go from `frame` - 1 to `frame`; None if asked to stop between substeps.
@@ -151,57 +153,66 @@ class Liquid:
             done = whole if count == 1 else done + dt
             tally.substeps += 1
         end = begin + w.frame_seconds
-        solids = self.solid_world.at(end, 0.0)
-        self._fill(frame, solids)
-        velocity = fields.velocity if fields else None
-        return self.fields(solids, velocity), tally
+        self._fill(frame)
+        return self.fields(end, fields), tally
 
-    def fields(self, solids: Solids, velocity: list[np.ndarray] | None = None) -> LiquidFields:
+    def fields(self, shot_time: float, last: LiquidFields | None = None) -> LiquidFields:
         """Level set of the particles as they are, with the face velocities last used."""
-        self.state.particles, tiling = sorted_particles(self.state.particles, self.world.layout)
-        share = levelset.density(self.state.particles, tiling, self.world.layout)
-        phi = levelset.level_set(share, self._room_of(solids))
-        if velocity is None:
-            velocity, _ = transfer.to_grid(self.state.particles, tiling, self.world.layout)
-        return LiquidFields(phi, velocity)
+        s = self.state
+        s.particles, tiling = sorted_particles(s.particles, self.world.layout)
+        tiles = tiling.surroundings(s.particles, LEAST_REACH)
+        solids = self.solid_world.at(tiles, shot_time, 0.0)
+        phi = levelset.level_set(levelset.density(s.particles, tiling, tiles), solids)
+        if last is None:
+            velocity, _ = transfer.to_grid(s.particles, tiling, tiles)
+        else:
+            velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
+        return LiquidFields(tiles, phi, velocity)
 
     def _substep(self, shot_time: float, dt: float, tally: Tally) -> LiquidFields:
         w, s, layout = self.world, self.state, self.world.layout
         now = clock.perf_counter()
-        solids = self.solid_world.at(shot_time, dt / w.time_scale)
-        space = self._room_of(solids)
-        now = tally.clocked("solids", now)
-        self._pour(shot_time, solids)
+        self._pour(shot_time)
         s.particles, tiling = sorted_particles(s.particles, layout)
+        farthest = min(max(w.cfl, self.state.particles.fastest() * dt), LONGEST_MOVE)
+        reach = max(int(np.ceil(farthest)) + 2, LEAST_REACH)
+        tiles = tiling.surroundings(s.particles, reach)
         now = tally.clocked("sources and sort", now)
-        share = levelset.density(s.particles, tiling, layout)
-        phi = levelset.level_set(share, space)
+        solids = self.solid_world.at(tiles, shot_time, dt / w.time_scale)
+        now = tally.clocked("solids", now)
+        share = levelset.density(s.particles, tiling, tiles)
+        phi = levelset.level_set(share, solids)
         now = tally.clocked("level set", now)
-        s.particles, s.next_id = resampling.resampled(s.particles, phi, w.particles_per_cell, s.next_id, s.epoch)
-        s.particles, tiling = sorted_particles(s.particles, layout)
-        alone = levelset.ballistic(s.particles, phi)
+        kept = s.particles
+        s.particles, s.next_id = resampling.resampled(
+            s.particles, tiling, phi, tiles, w.particles_per_cell, s.next_id, s.epoch
+        )
+        if s.particles is not kept:
+            s.particles, tiling = sorted_particles(s.particles, layout)
+        alone = levelset.ballistic(s.particles, phi, tiles)
         now = tally.clocked("resampling", now)
-        velocity, _mass = transfer.to_grid(s.particles, tiling, layout)
+        velocity, _mass = transfer.to_grid(s.particles, tiling, tiles)
         before = [u.copy() for u in velocity]
         now = tally.clocked("particles to grid", now)
         kick = forces.gravity_kick(w.gravity, layout.dx, s.dt_before, dt)
         forces.add(velocity, kick)
-        system = pressure.assemble(phi, solids, layout)
+        system = pressure.assemble(phi, solids)
         valid, solution = pressure.project(system, phi, solids, velocity)
         now = tally.clocked("pressure", now)
-        extrapolation.outwards(velocity, valid, int(np.ceil(w.cfl)) + 2, layout)
-        extrapolation.onto_walls(velocity, solids, w.wall_friction, layout)
+        velocity = extrapolation.outwards(velocity, valid, reach, tiles)
+        velocity = extrapolation.onto_walls(velocity, solids, w.wall_friction)
         now = tally.clocked("extrapolation", now)
-        transfer.to_particles(s.particles, velocity, before, w.flip_share, alone, kick)
+        transfer.to_particles(s.particles, tiling, tiles, velocity, before, w.flip_share, alone, kick)
+        if not np.isfinite(s.particles.fastest()):
+            raise LiquidFailure("velocities are no longer finite; allow more substeps or slow the colliders down")
         now = tally.clocked("grid to particles", now)
-        spacing.spread(s.particles, system, share, space.near, phi, solids, layout, alone)
+        spacing.spread(s.particles, tiling, system, share, phi, solids, alone)
         now = tally.clocked("spacing", now)
         start = s.particles.position.copy()
-        s.particles.position = advection.advance(s.particles, velocity, dt, alone)
-        later_phi, later_owner = self.solid_world.distance_at(shot_time + dt / w.time_scale)
-        advection.keep_out(start, s.particles, later_phi, later_owner, solids.motion, alone, w.wall_friction)
-        if not np.isfinite(s.particles.velocity).all():
-            raise LiquidFailure("velocities are no longer finite; allow more substeps or slow the colliders down")
+        s.particles.position = advection.advance(s.particles, tiling, velocity, tiles, dt, reach - 1.0, alone)
+        later_phi, later_owner = self.solid_world.distance_at(tiles, shot_time + dt / w.time_scale)
+        wall = (later_phi, later_owner, solids.motion)
+        advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction)
         s.particles, drained = advection.wrapped_and_drained(s.particles, layout)
         s.lost += drained
         tally.clocked("advection", now)
@@ -210,21 +221,11 @@ class Liquid:
         tally.residual = max(tally.residual, solution.residual)
         tally.unconverged += int(solution.residual > 1e-6)
         tally.closed_components = max(tally.closed_components, solution.closed_components)
-        tally.longest_move = max(tally.longest_move, self._speed() * dt)
-        return LiquidFields(phi, velocity)
-
-    def _room_of(self, solids: Solids) -> levelset.Room:
-        if self._room is None or self._room[0] != id(solids):
-            self._room = (id(solids), levelset.room(solids.volume))
-            self._room_owner = solids  # keeps the id from being used again
-        return self._room[1]
-
-    def _speed(self) -> float:
-        v = self.state.particles.velocity
-        return float(np.sqrt((v * v).sum(axis=1).max())) if len(v) else 0.0
+        tally.longest_move = max(tally.longest_move, self.state.particles.fastest() * dt)
+        return LiquidFields(tiles, phi, velocity)
 
     def _fastest(self, shot_time: float, whole: float) -> float:
-        speed = self._speed()
+        speed = self.state.particles.fastest()
         for inflow in self.world.inflows:
             speed = max(speed, float(np.linalg.norm(inflow.velocity)) / self.world.layout.dx)
         for body in self.world.bodies:
@@ -236,16 +237,16 @@ class Liquid:
                 speed = max(speed, float(np.abs(b - a).max()) / whole / self.world.layout.dx)
         return speed
 
-    def _fill(self, frame: int, solids: Solids) -> None:
+    def _fill(self, frame: int) -> None:
         w = self.world
         for fill in w.fills:
             if fill.frame != frame:
                 continue
             time = (frame - w.first_frame) * w.frame_seconds
             points, volume = sources.fill_particles(fill, w.layout, w.particles_per_cell, time)
-            self._put(points, volume, fill.velocity, fill.number, time, solids)
+            self._put(points, volume, fill.velocity, fill.number, time)
 
-    def _pour(self, shot_time: float, solids: Solids) -> None:
+    def _pour(self, shot_time: float) -> None:
         w = self.world
         now = shot_time * w.time_scale
         for inflow in w.inflows:
@@ -253,25 +254,23 @@ class Liquid:
                 inflow, w.layout, w.particles_per_cell, shot_time, now - self.state.dt_before, now
             )
             if len(points):
-                self._put(points, volume, inflow.velocity, inflow.number, shot_time, solids)
+                self._put(points, volume, inflow.velocity, inflow.number, shot_time)
 
-    def _put(
-        self, points: np.ndarray, volume: float, velocity: np.ndarray, number: int, time: float, solids: Solids
-    ) -> None:
+    def _put(self, points: np.ndarray, volume: float, velocity: np.ndarray, number: int, time: float) -> None:
         w, s = self.world, self.state
         # velocities live half a substep back: take off the half kick that these have not missed
         behind = forces.gravity_kick(w.gravity, w.layout.dx, s.dt_before, 0.0)
+        place = w.layout.to_voxels(points).astype(np.float32)
+        place = place[sources.open_places(place, w.layout, self.solid_world, time)]
         count = len(s.particles)
         s.particles, s.next_id = sources.put_in(
             s.particles,
-            points,
+            place,
             volume,
             velocity / w.layout.dx - behind,
             number,
             time * w.time_scale,
             s.next_id,
-            w.layout,
-            solids.phi,
             w.particles_per_cell,
         )
         s.poured += volume * (len(s.particles) - count)

@@ -7,11 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from basin.geometry.shapes import MeshShape
 from basin.scene import Fill, Inflow, Scene
 from basin.stages.assembly import SceneFiles, element_mesh, scene_layout
 
-BYTES_PER_VOXEL = 150  # an estimate: dense face velocities, masses, level set, solids (twice if they move), masks
-BYTES_PER_PARTICLE = 260  # particle arrays, their sorted copy and the transfers' scratch
+BYTES_AT_REST = 250_000_000  # the program itself with its compiled kernels
+BYTES_PER_PARTICLE = 600  # 360 measured in a pool (python -m benchmarks.memory); a splash has more tiles for each
+BYTES_PER_TILE = 16  # of the index, for every tile of the domain
+BYTES_PER_NODE = 12  # of a mesh's sampled distance, while it is made
 FRAME_BYTES_PER_PARTICLE = 33
 STATE_BYTES_PER_PARTICLE = 73
 TILE_BYTES = 512 * 16
@@ -45,9 +48,9 @@ class Forecast:
     def refusal(self) -> str:
         """Sentence that refuses a run which does not fit."""
         return (
-            f"liquid.voxel_size: {self.voxel_size * 1000:.3g} mm means {self.voxels / 1e6:.0f} million voxels and "
-            f"about {self.memory / 1e9:.0f} GB of memory; this machine has {self.memory_of_machine / 1e9:.0f} GB. "
-            "Use a coarser voxel or a smaller domain."
+            f"liquid.voxel_size: {self.voxel_size * 1000:.3g} mm means {self.particles / 1e6:.0f} million particles "
+            f"in {self.voxels / 1e6:.0f} million voxels, about {self.memory / 1e9:.0f} GB of memory; this machine has "
+            f"{self.memory_of_machine / 1e9:.0f} GB. Use a coarser voxel or a smaller domain."
         )
 
 
@@ -58,13 +61,15 @@ def forecast(scene: Scene, files: SceneFiles, quality: str) -> Forecast:
     voxels = int(np.prod([float(n) for n in layout.cells]))
     domain = float(np.prod(scene.domain.size))
     duration = (scene.time.last - scene.time.first) / scene.time.fps
-    volume = 0.0
+    volume, nodes = 0.0, 0.0
     for element in scene.elements:
-        if not isinstance(element, Fill | Inflow):
-            continue
         try:
             mesh = element_mesh(element, files)
         except ValueError:
+            continue
+        if isinstance(element.shape, MeshShape):
+            nodes += float(np.prod(np.ptp(mesh.position, axis=0) / dx + 8))
+        if not isinstance(element, Fill | Inflow):
             continue
         matrix = element.pose.matrix(0.0)
         scale = abs(float(np.linalg.det(matrix[:3, :3])))
@@ -87,7 +92,7 @@ def forecast(scene: Scene, files: SceneFiles, quality: str) -> Forecast:
         dx,
         voxels,
         particles,
-        voxels * BYTES_PER_VOXEL + particles * BYTES_PER_PARTICLE,
+        int(BYTES_AT_REST + particles * BYTES_PER_PARTICLE + voxels / 512 * BYTES_PER_TILE + nodes * BYTES_PER_NODE),
         int(per_frame * frames + states),
         frames,
         os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES"),

@@ -32,24 +32,13 @@ def frame_arrays(liquid: Liquid, fields: LiquidFields) -> dict[str, np.ndarray]:
 
 
 def _tiles(layout: Layout, fields: LiquidFields, per_shot: float) -> dict[str, np.ndarray]:
-    counts = layout.tiles
-
-    def blocks(field: np.ndarray, fill: float) -> np.ndarray:
-        cells = np.full(tuple(t * TILE for t in counts), fill, np.float32)
-        cut = tuple(slice(0, n) for n in layout.cells)
-        cells[cut] = field[cut]
-        split = cells.reshape(counts[0], TILE, counts[1], TILE, counts[2], TILE)
-        return split.transpose(0, 2, 4, 1, 3, 5)
-
-    phi = blocks(fields.phi, BAND + 1)
-    used = (phi < BAND).any(axis=(3, 4, 5))
-    u, v, w = fields.velocity
+    used = (fields.phi < BAND).any(axis=(1, 2, 3))
     return {
-        "tile": np.argwhere(used).astype(np.int32),
-        "tile_phi": (phi[used] * np.float32(layout.dx)).astype(np.float32),
+        "tile": fields.tiles.first[used] // TILE,
+        "tile_phi": (fields.phi[used] * np.float32(layout.dx)).astype(np.float32),
         **{
-            f"tile_{name}": (blocks(field, 0.0)[used] * np.float32(per_shot)).astype(np.float32)
-            for name, field in (("u", u), ("v", v), ("w", w))
+            f"tile_{name}": (field[used] * np.float32(per_shot)).astype(np.float32)
+            for name, field in zip("uvw", fields.velocity, strict=True)
         },
     }
 
@@ -77,7 +66,8 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
     w, p = liquid.world, liquid.state.particles
     cell = w.layout.dx**3
     speed = np.sqrt((p.velocity * p.velocity).sum(axis=1)) if len(p) else np.zeros(1)
-    full = np.clip(0.5 - fields.phi, 0, 1).sum(dtype=np.float64) * cell
+    # the sum over a tile first: what lies in it does not change with the tiles that there are
+    full = np.clip(0.5 - fields.phi, 0, 1).sum(axis=(1, 2, 3), dtype=np.float64).sum() * cell
     return {
         "particles": float(len(p)),
         "volume": float(p.volume.sum(dtype=np.float64)) * cell,

@@ -91,10 +91,10 @@ class ScaledCollider(SimpleTestCase):
             "pose": {"translation": [0.3, 0.3, 0.3], "scale": {"keys": keys}},
         }
         run = liquid(dx, (0.6, 0.8, 0.6), [ball, box_fill((0, 0, 0), (0.6, 0.5, 0.6))])
-        solids = run.solid_world.at(0.5, 0.01)
+        solids = run.solid_world.at(run.fields(0.0).tiles, 0.5, 0.01)
         middle = PAD + 15
         radius = 0.15 / dx
-        line = solids.phi[middle:, middle, middle]
+        line = solids.tiles.dense(solids.phi)[middle:, middle, middle]
         crossing = np.flatnonzero(line > 0)[0]
         at = crossing - line[crossing] / (line[crossing] - line[crossing - 1])
         self.assertAlmostEqual(float(at), radius, delta=0.05)

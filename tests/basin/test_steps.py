@@ -9,13 +9,14 @@ from django.test import SimpleTestCase
 from scipy.stats import kstest
 
 from basin.geometry.primitives import sphere_mesh
-from basin.grid.layout import PAD
+from basin.grid.layout import PAD, make_layout
+from basin.grid.tiles import Tiles, tile_set
 from basin.liquid import levelset, spacing
 from basin.liquid.particles import Particles
 from basin.liquid.pressure import assemble
 from basin.liquid.randomness import uniform
 from basin.liquid.resampling import resampled
-from basin.liquid.sorting import sorted_particles
+from basin.liquid.sorting import Tiling, sorted_particles
 from basin.liquid.timestep import steps_left
 from basin.stages.view import LEVELS, octahedral, pack_mesh, vertex_normals
 from tests.reference.tanks import G, box_fill, liquid
@@ -70,6 +71,18 @@ class Randomness(SimpleTestCase):
         self.assertFalse(np.array_equal(uniform(ids, 5, 3), uniform(ids, 6, 3)))
 
 
+def everywhere(value: float) -> tuple[np.ndarray, Tiles]:
+    """A level set of one value over a small grid."""
+    layout = make_layout(np.zeros(3), np.full(3, 12.0), 1.0, [("closed", "closed")] * 3)
+    tiles = tile_set(layout, np.arange(np.prod(layout.tiles)))
+    return tiles.field(value), tiles
+
+
+def one_tile(particles: Particles) -> Tiling:
+    """A tiling of particles that all lie in the first tile."""
+    return sorted_particles(particles, make_layout(np.zeros(3), np.full(3, 12.0), 1.0, [("closed", "closed")] * 3))[1]
+
+
 class Resampling(SimpleTestCase):
     """Merging and splitting keep volume and momentum."""
 
@@ -89,7 +102,7 @@ class Resampling(SimpleTestCase):
         before = self.crowd()
         momentum = (before.volume[:, None] * before.velocity.astype(float)).sum(axis=0)
         volume = before.volume.sum(dtype=float)
-        after, next_id = resampled(before, np.full((12, 12, 12), -2.0, np.float32), 8, 40, 0)
+        after, next_id = resampled(before, one_tile(before), *everywhere(-2.0), 8, 40, 0)
         self.assertEqual((len(after), next_id), (16, 40))
         self.assertAlmostEqual(after.volume.sum(dtype=float) / volume, 1.0, places=6)
         np.testing.assert_allclose((after.volume[:, None] * after.velocity).sum(axis=0), momentum, rtol=1e-5)
@@ -97,10 +110,11 @@ class Resampling(SimpleTestCase):
     def test_lonely_deep_particle_is_split_and_new_ids_are_given(self) -> None:
         one = self.crowd().taken(np.array([3]))
         one.volume[:] = 0.25
-        after, next_id = resampled(one, np.full((12, 12, 12), -2.0, np.float32), 8, 40, 0)
+        after, next_id = resampled(one, one_tile(one), *everywhere(-2.0), 8, 40, 0)
         self.assertEqual((len(after), next_id, sorted(after.id.tolist())), (2, 41, [3, 40]))
         self.assertAlmostEqual(float(after.volume.sum()), 0.25, places=6)
-        shallow, _ = resampled(self.crowd().taken(np.array([3])), np.full((12, 12, 12), 0.0, np.float32), 8, 40, 0)
+        few = self.crowd().taken(np.array([3]))
+        shallow, _ = resampled(few, one_tile(few), *everywhere(0.0), 8, 40, 0)
         self.assertEqual(len(shallow), 1)
 
 
@@ -129,7 +143,7 @@ class MovingSolids(SimpleTestCase):
             "pose": {"translation": [0.5, 0.5, 0.5], "rotation": turn},
         }
         run = liquid(0.05, (1, 1, 1), [box])
-        solids = run.solid_world.at(0.3, 1e-4)
+        solids = run.solid_world.at(run.fields(0.0).tiles, 0.3, 1e-4)
         centre = run.world.layout.to_voxels(np.array([0.5, 0.5, 0.5]))
         arm = np.array([3.0, 0.0, 1.0])
         velocity = solids.motion[0] @ np.append(centre + arm, 1.0)
@@ -143,19 +157,17 @@ class Spacing(SimpleTestCase):
         run = liquid(0.05, (1.0, 1.0, 0.5), [box_fill((0, 0, 0), (1, 0.5, 0.5))])
         p = run.state.particles
         p.position[:, 1] = PAD + (p.position[:, 1] - PAD) * np.float32(0.85)
-        layout, solids = run.world.layout, run.solid_world.at(0.0, 0.01)
-        space = levelset.room(solids.volume)
         worst = []
         for _ in range(25):
-            p, tiling = sorted_particles(p, layout)
-            share = levelset.density(p, tiling, layout)
-            phi = levelset.level_set(share, space)
-            deep = (phi < -2.0) & (space.near > 0.99)
+            p, tiling = sorted_particles(p, run.world.layout)
+            tiles = tiling.surroundings(p, 4)
+            solids = run.solid_world.at(tiles, 0.0, 0.01)
+            share = levelset.density(p, tiling, tiles)
+            phi = levelset.level_set(share, solids)
+            deep = (phi < -2.0) & (solids.near > 0.99)
             worst.append(float(share[deep].mean()))
             before = p.velocity.copy()
-            spacing.spread(
-                p, assemble(phi, solids, layout), share, space.near, phi, solids, layout, np.zeros(len(p), bool)
-            )
+            spacing.spread(p, tiling, assemble(phi, solids), share, phi, solids, np.zeros(len(p), bool))
             np.testing.assert_array_equal(p.velocity, before)
         self.assertGreater(worst[0], 1.14)
         self.assertLess(worst[-1], 1.03)

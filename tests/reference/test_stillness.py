@@ -97,7 +97,7 @@ def _below(polygon: np.ndarray, level: float) -> np.ndarray:
 
 
 def speeds_after(run: Liquid, seconds: float) -> tuple[float, float, float]:
-    """Speeds over sqrt(g H) after a time at 24 frames a second: rms, largest, largest at any frame of its second half."""
+    """Speeds over sqrt(g H) after a time at 24 frames a second: rms, largest, largest of its second half."""
     loudest = 0.0
     frames = round(seconds * 24)
     for frame in range(2, 2 + frames):
@@ -140,13 +140,14 @@ class Stillness(SimpleTestCase):
 def pressure_down_the_middle(run: Liquid) -> tuple[float, float]:
     """Slope (Pa/m) and value at the bottom (Pa) of the pressure that holds a tank's water, by least squares."""
     state, layout = run.state, run.world.layout
-    solids = run.solid_world.at(0.0, 0.01)
     particles, tiling = sorted_particles(state.particles, layout)
-    phi = levelset.level_set(levelset.density(particles, tiling, layout), levelset.room(solids.volume))
-    field = [np.zeros(layout.faces(axis), np.float32) for axis in range(3)]
+    tiles = tiling.surroundings(particles, 4)
+    solids = run.solid_world.at(tiles, 0.0, 0.01)
+    phi = levelset.level_set(levelset.density(particles, tiling, tiles), solids)
+    field = [tiles.field() for _ in range(3)]
     dt = 0.01
     forces.add(field, forces.gravity_kick(run.world.gravity, layout.dx, dt, dt))
-    system = pressure.assemble(phi, solids, layout)
+    system = pressure.assemble(phi, solids)
     _, solution = pressure.project(system, phi, solids, field)
     pascal = solution.value * 998.2 * layout.dx**2 / dt
     column = (system.cell[:, 0] == PAD + 32) & (system.cell[:, 2] == PAD + 2)
