@@ -1,17 +1,21 @@
 """``./zinc bench``: time per particle of each solver step and per voxel of meshing, beside the memory's speed.
 
-Writes docs/performance.md. All in one run, so that the machine's drift does not enter the ratios.
+Writes docs/performance.md (`--large` adds ten million particles). All in one run, so that the machine's
+drift does not enter the ratios.
 """
 
 from __future__ import annotations
 
 import os
 import platform
+import subprocess
+import sys
 import time
 from pathlib import Path
 
 import numba
 import numpy as np
+import pyamg
 from numba import njit, prange
 from scipy.sparse.linalg import cg
 from skimage.measure import marching_cubes
@@ -47,13 +51,14 @@ def triad() -> float:
 
 
 def sloshing(cells: int) -> Liquid:
-    """A tank a third full, in motion, `cells` voxels long."""
+    """A tank a third full, in motion, `cells` voxels long: about `cells`^3 particles."""
     dx = 1.0 / cells
     fill = {
         "kind": "fill",
         "name": "w",
         "shape": {"kind": "box", "size": [0.5, 0.5, 0.5]},
         "pose": {"translation": [0.25, 0.25, 0.25]},
+        "velocity": [1.5, 0.5, 0.5],
     }
     document = {
         "format": "zinc-scene/1",
@@ -66,6 +71,19 @@ def sloshing(cells: int) -> Liquid:
     return run
 
 
+def substeps(run: Liquid, warm: int, measured: int) -> Tally:
+    """Run some substeps of one voxel's way, and measure some more."""
+    tally, time_now = Tally(), 0.0
+    for n in range(warm + measured):
+        if n == warm:
+            tally = Tally()
+        dt = 1.5 / max(run.state.particles.fastest(), 1e-6)
+        run.substep(time_now, dt, tally)
+        time_now += dt
+        tally.substeps += 1
+    return tally
+
+
 def best_of(call: object, times: int = 5) -> float:
     """Least seconds of several calls."""
     best = np.inf
@@ -74,6 +92,25 @@ def best_of(call: object, times: int = 5) -> float:
         call()  # type: ignore[operator]
         best = min(best, time.perf_counter() - start)
     return best
+
+
+def threads() -> list[str]:
+    """One thread against all, for a substep and for the triad."""
+    most = numba.get_num_threads()
+    found = []
+    for count in (1, most):
+        numba.set_num_threads(count)
+        run = sloshing(64)
+        tally = substeps(run, 6, 6)
+        found.append((triad(), sum(tally.split.values())))
+    gain, own = found[0][1] / found[1][1], found[1][0] / found[0][0]
+    return [f"{most} threads do a substep {gain:.2f} times as fast as one, the triad {own:.2f} times."]
+
+
+def memory() -> list[str]:
+    """What a process of its own holds."""
+    command = [sys.executable, "-m", "benchmarks.memory"]
+    return ["Memory: " + "; ".join(subprocess.check_output(command, text=True).splitlines()) + "."]
 
 
 def main() -> None:
@@ -89,37 +126,37 @@ def main() -> None:
     bandwidth = triad()
     lines += [f"- memory triad: {bandwidth:.1f} GB/s", "", "## A substep, ns per particle", ""]
     table: dict[str, list[float]] = {}
-    counts, substeps = [], []
-    for cells in (40, 64, 96):
+    counts, each = [], []
+    sizes = (64, 100, 159, 216) if "--large" in sys.argv else (64, 100, 159)
+    for cells in sizes:
         run = sloshing(cells)
-        for frame in range(2, 5):
-            run.advance_frame(frame)
-        tally = Tally()
-        for frame in range(5, 9):
-            made = run.advance_frame(frame)
-            assert made
-            tally.substeps += made[1].substeps
-            for name, seconds in made[1].split.items():
-                tally.split[name] = tally.split.get(name, 0.0) + seconds
+        tally = substeps(run, 12 if cells < 128 else 4, 6)
         n = len(run.state.particles)
         counts.append(n)
-        substeps.append(sum(tally.split.values()) / tally.substeps)
+        each.append(sum(tally.split.values()) / tally.substeps)
         for name, seconds in tally.split.items():
             table.setdefault(name, []).append(seconds / tally.substeps / n * 1e9)
+        if cells == 100:
+            held = run
     lines += ["| step | " + " | ".join(f"{n:,} particles" for n in counts) + " |", "|---|" + "---|" * len(counts)]
     lines += [f"| {name} | " + " | ".join(f"{v:.0f}" for v in values) + " |" for name, values in table.items()]
     totals = [sum(v[i] for v in table.values()) for i in range(len(counts))]
     lines += ["| **all** | " + " | ".join(f"**{t:.0f}**" for t in totals) + " |"]
-    lines += ["| seconds per substep | " + " | ".join(f"{s:.3f}" for s in substeps) + " |"]
+    lines += ["| seconds per substep | " + " | ".join(f"{s:.3f}" for s in each) + " |"]
     floor = 64 / bandwidth
     lines += [
         "",
         f"Reading and writing a particle's 64 bytes once takes {floor:.1f} ns at the triad's speed; "
         f"particles to grid takes {table['particles to grid'][-1] / floor:.0f} times that.",
         "",
+        *threads(),
+        "",
+        *memory(),
+        "",
         "## Pressure against a general library",
         "",
     ]
+    run = held
     layout = run.world.layout
     particles, tiling = sorted_particles(run.state.particles, layout)
     tiles = tiling.surroundings(particles, 4)
@@ -130,10 +167,12 @@ def main() -> None:
     mine = best_of(lambda: poisson.Solver(system).solve(right, 1e-6), 3)
     matrix = system.as_csr()
     other = best_of(lambda: cg(matrix, right, rtol=1e-6), 1)
+    amg = best_of(lambda: pyamg.smoothed_aggregation_solver(matrix).solve(right, tol=1e-6, accel="cg"), 1)
     cells = len(right)
     lines += [
         f"{cells:,} liquid cells, residual 1e-6: ours {mine / cells * 1e9:.0f} ns per cell, SciPy's CG without "
-        f"preconditioner {other / cells * 1e9:.0f} ns per cell, {other / mine:.1f} times ours.",
+        f"preconditioner {other / cells * 1e9:.0f} ns per cell, {other / mine:.1f} times ours; PyAMG's smoothed "
+        f"aggregation with CG (one thread) {amg / cells * 1e9:.0f}, {amg / mine:.1f} times ours; all with set-up.",
         "",
         "## Surface",
         "",

@@ -18,7 +18,7 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants | --reference]   measure; see docs/performance.md
+  bench [--mutants [--all] | --reference | --large]   measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 
 
@@ -205,7 +205,7 @@ def bench(arguments: list[str]) -> int:
     if "--reference" in arguments:
         module = "benchmarks.reference"
     env = Profile("test").environment()
-    return subprocess.run([str(PYTHON), "-m", module], env=env).returncode
+    return subprocess.run([str(PYTHON), "-m", module, *arguments], env=env).returncode
 
 
 def screenshots(_arguments: list[str]) -> int:

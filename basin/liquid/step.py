@@ -149,7 +149,7 @@ class Liquid:
                 w.substeps_max,
             )
             dt = (whole - done) / count
-            fields = self._substep(shot_time, dt, tally)
+            fields = self.substep(shot_time, dt, tally)
             done = whole if count == 1 else done + dt
             tally.substeps += 1
         end = begin + w.frame_seconds
@@ -169,7 +169,14 @@ class Liquid:
             velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
         return LiquidFields(tiles, phi, velocity)
 
-    def _substep(self, shot_time: float, dt: float, tally: Tally) -> LiquidFields:
+    def substep(self, shot_time: float, dt: float, tally: Tally) -> LiquidFields:
+        """Go on by `dt` liquid seconds from a shot time; what it did is added to `tally`.
+
+        Raises
+        ------
+        LiquidFailure
+            If velocities are no longer finite.
+        """
         w, s, layout = self.world, self.state, self.world.layout
         now = clock.perf_counter()
         self._pour(shot_time)
