@@ -93,6 +93,10 @@ class Particles:
         _take(index, *(getattr(p, f.name) for p in (self, new) for f in fields(self)))
         return new
 
+    def copy(self) -> Particles:
+        """Particles that do not change with these."""
+        return Particles(*(getattr(self, f.name).copy() for f in fields(self)))
+
     def fastest(self) -> float:
         """Largest speed in voxels per second; not a number if one velocity is not."""
         part = np.empty(-(-len(self) // CHUNK))

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import time as clock
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -34,11 +34,17 @@ from basin.liquid.sorting import sorted_particles
 
 ALGORITHM = "liquid-4"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
+SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
+MOST_HALVINGS = 4
 LEAST_REACH = 4  # cells that the level set's stencils look beyond a particle's own
 
 
 class LiquidFailure(RuntimeError):
     """The liquid cannot go on; the message says why and what to change."""
+
+
+class Spike(RuntimeError):
+    """A substep made the liquid much faster than it can have become; its state is of no use."""
 
 
 @dataclass(frozen=True)
@@ -79,6 +85,10 @@ class LiquidState:
     lost: float = 0.0
     poured: float = 0.0
 
+    def copy(self) -> LiquidState:
+        """A state that does not change with this one."""
+        return replace(self, particles=self.particles.copy())
+
 
 @dataclass(frozen=True)
 class LiquidFields:
@@ -99,6 +109,8 @@ class Tally:
     unconverged: int = 0
     closed_components: int = 0
     longest_move: float = 0.0
+    redone: int = 0
+    held_back: int = 0
     split: dict[str, float] = field(default_factory=dict)
 
     def clocked(self, name: str, start: float) -> float:
@@ -149,8 +161,8 @@ class Liquid:
                 w.substeps_max,
             )
             dt = (whole - done) / count
-            fields = self.substep(shot_time, dt, tally)
-            done = whole if count == 1 else done + dt
+            dt, fields = self._checked_substep(shot_time, dt, tally)
+            done = done + dt if whole - done > 1.5 * dt else whole
             tally.substeps += 1
         end = begin + w.frame_seconds
         self._fill(frame)
@@ -169,19 +181,36 @@ class Liquid:
             velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
         return LiquidFields(tiles, phi, velocity)
 
-    def substep(self, shot_time: float, dt: float, tally: Tally) -> LiquidFields:
+    def _checked_substep(self, shot_time: float, dt: float, tally: Tally) -> tuple[float, LiquidFields]:
+        """A substep, redone with half its length when it spikes; returns the length that went well."""
+        before = self.state.copy()
+        for _ in range(MOST_HALVINGS):
+            try:
+                return dt, self.substep(shot_time, dt, tally)
+            except Spike:
+                self.state = before.copy()
+                dt *= 0.5
+                tally.redone += 1
+        return dt, self.substep(shot_time, dt, tally, spikes_pass=True)
+
+    def substep(self, shot_time: float, dt: float, tally: Tally, spikes_pass: bool = False) -> LiquidFields:
         """Go on by `dt` liquid seconds from a shot time; what it did is added to `tally`.
 
         Raises
         ------
+        Spike
+            If the liquid has become far too fast, unless spikes may pass: moves are then held to what
+            the grid can follow.
         LiquidFailure
-            If velocities are no longer finite.
+            If velocities are no longer finite although spikes may pass.
         """
         w, s, layout = self.world, self.state, self.world.layout
         now = clock.perf_counter()
         self._pour(shot_time)
         s.particles, tiling = sorted_particles(s.particles, layout)
-        farthest = min(max(w.cfl, self.state.particles.fastest() * dt), LONGEST_MOVE)
+        fall = float(np.linalg.norm(w.gravity)) / layout.dx * dt * dt
+        expected = max(w.cfl, self._fastest(shot_time, dt) * dt + fall)
+        farthest = min(expected, LONGEST_MOVE)
         reach = max(int(np.ceil(farthest)) + 2, LEAST_REACH)
         tiles = tiling.surroundings(s.particles, reach)
         now = tally.clocked("sources and sort", now)
@@ -210,13 +239,17 @@ class Liquid:
         velocity = extrapolation.onto_walls(velocity, solids, w.wall_friction)
         now = tally.clocked("extrapolation", now)
         transfer.to_particles(s.particles, tiling, tiles, velocity, before, w.flip_share, alone, kick)
-        if not np.isfinite(s.particles.fastest()):
+        move = s.particles.fastest() * dt
+        if not move <= SPIKE * expected and not spikes_pass:
+            raise Spike
+        if not np.isfinite(move):
             raise LiquidFailure("velocities are no longer finite; allow more substeps or slow the colliders down")
+        tally.held_back += int(move > LONGEST_MOVE)
         now = tally.clocked("grid to particles", now)
         spacing.spread(s.particles, tiling, system, share, phi, solids, alone)
         now = tally.clocked("spacing", now)
         start = s.particles.position.copy()
-        s.particles.position = advection.advance(s.particles, tiling, velocity, tiles, dt, reach - 1.0, alone)
+        s.particles.position = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone)
         later_phi, later_owner = self.solid_world.distance_at(tiles, shot_time + dt / w.time_scale)
         wall = (later_phi, later_owner, solids.motion)
         advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction)
@@ -228,7 +261,7 @@ class Liquid:
         tally.residual = max(tally.residual, solution.residual)
         tally.unconverged += int(solution.residual > 1e-6)
         tally.closed_components = max(tally.closed_components, solution.closed_components)
-        tally.longest_move = max(tally.longest_move, self.state.particles.fastest() * dt)
+        tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
         return LiquidFields(tiles, phi, velocity)
 
     def _fastest(self, shot_time: float, whole: float) -> float:

@@ -80,5 +80,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "unconverged": float(tally.unconverged),
         "closed_pockets": float(tally.closed_components),
         "longest_move": tally.longest_move,
+        "redone": float(tally.redone),
+        "held_back": float(tally.held_back),
         "seconds": seconds,
     }

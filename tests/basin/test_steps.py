@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from typing import Any
+from unittest import mock
 
 import numpy as np
 from django.test import SimpleTestCase
@@ -11,15 +13,16 @@ from scipy.stats import kstest
 from basin.geometry.primitives import sphere_mesh
 from basin.grid.layout import PAD, make_layout
 from basin.grid.tiles import Tiles, tile_set
-from basin.liquid import levelset, spacing
+from basin.liquid import extrapolation, levelset, spacing
 from basin.liquid.particles import Particles
 from basin.liquid.pressure import assemble
 from basin.liquid.randomness import uniform
 from basin.liquid.resampling import resampled
 from basin.liquid.sorting import Tiling, sorted_particles
+from basin.liquid.step import Liquid, LiquidFailure
 from basin.liquid.timestep import steps_left
 from basin.stages.view import LEVELS, octahedral, pack_mesh, vertex_normals
-from tests.reference.tanks import G, box_fill, liquid
+from tests.reference.tanks import G, box_fill, liquid, position
 
 
 def unpacked(data: bytes) -> tuple[dict, dict[str, np.ndarray]]:
@@ -129,6 +132,62 @@ class Substeps(SimpleTestCase):
         self.assertEqual(steps_left(1 / 24, 0, 1e5, g, 0.02, 2.0, 1, 16), 16)
         self.assertEqual(steps_left(1 / 24, 15, 1e5, g, 0.02, 2.0, 1, 16), 1)
         self.assertEqual(steps_left(1 / 24, 0, 0.0, np.zeros(3), 0.02, 2.0, 5, 16), 5)
+
+
+class Spikes(SimpleTestCase):
+    """A substep that spikes is redone smaller, and said; a frame comes out sane in any case."""
+
+    def falling(self, **more: Any) -> Liquid:
+        return liquid(0.05, (1.0, 1.0, 0.5), [box_fill((0.3, 0.4, 0.1), (0.6, 0.7, 0.4))], **more)
+
+    def test_one_spike_leaves_no_trace(self) -> None:
+        spoilt, plain = self.falling(), self.falling()
+        made, calls = extrapolation.onto_walls, []
+
+        def once(velocity: list[np.ndarray], *rest: Any) -> list[np.ndarray]:
+            calls.append(1)
+            return [field * np.float32(1e4 if len(calls) == 1 else 1.0) for field in made(velocity, *rest)]
+
+        with mock.patch.object(extrapolation, "onto_walls", once):
+            a = spoilt.advance_frame(2)
+        b = plain.advance_frame(2)
+        assert a and b
+        self.assertEqual((a[1].redone, b[1].redone), (1, 0))
+        self.assertGreater(a[1].substeps, b[1].substeps)
+        fall = [float(run.state.particles.position[:, 1].mean()) for run in (spoilt, plain)]
+        self.assertAlmostEqual(fall[0], fall[1], delta=1e-3)
+
+    def test_velocities_that_are_never_finite_end_the_run(self) -> None:
+        run = self.falling()
+        with (
+            mock.patch.object(extrapolation, "onto_walls", lambda velocity, *rest: [u * np.nan for u in velocity]),
+            self.assertRaisesRegex(LiquidFailure, "no longer finite"),
+        ):
+            run.advance_frame(2)
+
+    def test_one_substep_allowed_at_1000_metres_a_second(self) -> None:
+        fast = box_fill((0.3, 0.4, 0.1), (0.6, 0.7, 0.4), velocity=[1000, 0, 0])
+        run = liquid(0.05, (1.0, 1.0, 0.5), [fast], substeps_max=1)
+        for frame in range(2, 8):
+            made = run.advance_frame(frame)
+            assert made
+            self.assertTrue(np.isfinite(run.state.particles.position).all())
+        self.assertEqual(made[1].substeps, 1)
+        x = position(run)
+        self.assertTrue(((x >= 0) & (x <= [1.0, 1.0, 0.5])).all())
+
+    def test_no_gravity_and_no_liquid(self) -> None:
+        made = liquid(0.05, (1.0, 1.0, 0.5), [], gravity=(0, 0, 0)).advance_frame(2)
+        assert made
+        self.assertEqual((made[1].substeps, len(made[0].tiles)), (1, 0))
+
+    def test_domain_a_voxel_thick(self) -> None:
+        run = liquid(0.05, (1.0, 1.0, 0.05), [box_fill((0.0, 0.0, 0.0), (0.4, 0.6, 0.05))])
+        for frame in range(2, 14):
+            run.advance_frame(frame)
+        x = position(run)
+        self.assertTrue(np.isfinite(x).all())
+        self.assertLess(float(x[:, 1].mean()), 0.25)
 
 
 class MovingSolids(SimpleTestCase):

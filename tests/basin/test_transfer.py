@@ -68,6 +68,46 @@ class Transfers(SimpleTestCase):
         self.assertLess(abs(angular[1] / angular0[1] - 1), 1e-5)
 
 
+class TransferLoss(SimpleTestCase):
+    """Case A29 (own derivation, checked by fits; after Zhu & Bridson 2005 and Jiang et al. 2015): what one transfer
+    leaves of cos(kx) cos(ky)."""
+
+    def left(self, wavelength: int, affine: bool) -> float:
+        layout = make_layout(np.zeros(3), np.array([64.0, 64.0, 8.0]), 1.0, [("periodic", "periodic")] * 3)
+        axes = [np.arange(0.25, n, 0.5) for n in layout.inner]
+        place = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+        # anywhere in their eighths of a cell: a plain lattice would find the kernel an eighth too wide
+        place = place + np.random.default_rng(9).uniform(-0.25, 0.25, place.shape)
+        n, k = len(place), 2 * np.pi / wavelength
+        x, y = k * place[:, 0], k * place[:, 1]
+        mode = np.cos(x) * np.cos(y)
+        p = Particles.empty()
+        p.position = (place + PAD).astype(np.float32)
+        p.velocity, p.affine = np.zeros((n, 3), np.float32), np.zeros((n, 3, 3), np.float32)
+        p.velocity[:, 0] = mode
+        if affine:
+            p.affine[:, 0, 0], p.affine[:, 0, 1] = -k * np.sin(x) * np.cos(y), -k * np.cos(x) * np.sin(y)
+        p.volume = np.full(n, 0.125, np.float32)
+        p.id, p.source, p.born = np.arange(n, dtype=np.uint32), np.zeros(n, np.uint8), np.zeros(n, np.float32)
+        p, tiling = sorted_particles(p, layout)
+        order = p.id
+        tiles = tiling.surroundings(p, 2)
+        field, _ = to_grid(p, tiling, tiles)
+        tiles.wrap(*field)
+        to_particles(p, tiling, tiles, field, field, 0.0, np.zeros(n, bool), np.zeros(3))
+        return float((p.velocity[:, 0] * mode[order]).sum() / (mode**2).sum())
+
+    def test_particle_in_cell_within_5_percent(self) -> None:
+        for wavelength, expected in ((64, 0.99678), (32, 0.98724), (16, 0.94981), (8, 0.81715)):
+            self.assertAlmostEqual((1 - self.left(wavelength, False)) / (1 - expected), 1.0, delta=0.05)
+
+    def test_affine_within_a_factor_of_two(self) -> None:
+        for wavelength, expected in ((32, 0.99996), (16, 0.99928), (8, 0.98951)):
+            loss = (1 - self.left(wavelength, True)) / (1 - expected)
+            self.assertGreater(loss, 0.5)
+            self.assertLess(loss, 2.0)
+
+
 class Fractions(SimpleTestCase):
     """Open shares of faces and cells against the plane geometry they stand for."""
 
