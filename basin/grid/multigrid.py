@@ -146,10 +146,21 @@ def _hang_together(first, row, start, column, weight, block, part, parts):
 
 @njit(cache=True, parallel=True)
 def _couple(
-    member_start, member, start, column, weight, surface, parent, count, new_start, new_column, new_weight, out
+    counting,
+    member_start,
+    member,
+    start,
+    column,
+    weight,
+    surface,
+    parent,
+    count,
+    new_start,
+    new_column,
+    new_weight,
+    out,
 ):
-    """Sum the fine couplings between coarse rows; first pass (empty `new_column`) only counts."""
-    counting = new_column.shape[0] == 0
+    """Sum the fine couplings between coarse rows; the first pass only counts them."""
     rows = member_start.shape[0] - 1
     for chunk in prange((rows + 255) // 256):
         other = np.empty(MOST_COUPLINGS, np.uint32)
@@ -211,11 +222,11 @@ def coarser(fine: Level) -> Level | None:
     none_i, none_f = np.empty(0, np.uint32), np.empty(0, np.float32)
     surface = np.empty(n)
     matrix = (member_start, member, fine.start, fine.column, fine.weight, fine.surface, parent, count)
-    _couple(*matrix, none_i, none_i, none_f, surface)
+    _couple(True, *matrix, none_i, none_i, none_f, surface)
     start = np.zeros(n + 1, np.uint32)
     np.cumsum(count, out=start[1:], dtype=np.uint32)
     column, weight = np.empty(start[-1], np.uint32), np.empty(start[-1], np.float32)
-    _couple(*matrix, start, column, weight, surface)
+    _couple(False, *matrix, start, column, weight, surface)
     fine.parent, fine.member_start, fine.member = parent, member_start, member
     reds = int(parts[~black].sum())
     return Level(np.repeat(cell[order], parts[order], axis=0), reds, surface, start, column, weight)

@@ -16,7 +16,10 @@ LEAP = np.float32(2.0)  # voxels: longest of them, since far from a mesh its dis
 STRIDE = np.float32(0.35)  # voxels between looks along a path near a solid
 RIM = 3  # cells about a tile that its block holds: enough for moves of two voxels
 BLOCK = 8 + 2 * RIM
-SUNK = -0.1  # voxels inside a solid at which a path ends; with STRIDE less than half a voxel deep
+TOUCH = np.float32(0.5 * CLEARANCE)  # nearer than that, a path has met the solid
+SUNK = np.float32(-0.1)  # voxels inside a solid that a path may graze
+HALF_TOUCH = np.float32(0.25 * CLEARANCE)
+MOST_BENDS = 4
 
 
 @njit(cache=True, inline="always")
@@ -87,6 +90,25 @@ def _near_solids(phi, first, where, near):
                     near[t] |= some[row_of(where, first[t, 0] + i, first[t, 1] + j, first[t, 2] + k)]
 
 
+@njit(cache=True, inline="always")
+def _opposed(a, b):
+    """Whether two normals belong to opposite sides of a wall."""
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2] < np.float32(-0.3)
+
+
+@njit(cache=True)
+def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
+    """The place outside solids that following the distance leads to."""
+    for _ in range(6):
+        d = _distance(line, phi, where, i0, j0, k0, x, y, z)
+        if d >= TOUCH:
+            break
+        g = gradient(phi, where, x, y, z)
+        push = np.float32(CLEARANCE - d)
+        x, y, z = x + push * g[0], y + push * g[1], z + push * g[2]
+    return x, y, z
+
+
 @njit(cache=True, parallel=True)
 def _keep_out(
     tile_start, first, number, near, start, position, velocity, where, phi, owner, motion, ballistic, friction
@@ -105,26 +127,57 @@ def _keep_out(
             d = _distance(line, phi, where, i0, j0, k0, x0, y0, z0)
             if d > length + np.float32(1.0):
                 continue
-            # walk the path, as far at a time as the distance allows: the first place inside a solid
-            # ends it, so a wall a voxel thick is not jumped
-            x, y, z = position[p, 0], position[p, 1], position[p, 2]
-            gone = np.float32(0.0)
-            while gone < length:
-                gone = min(gone + min(max(d - STRIDE, STRIDE), LEAP), length)
-                f = gone / length
-                x, y, z = x0 + f * dx, y0 + f * dy, z0 + f * dz
-                d = _distance(line, phi, where, i0, j0, k0, x, y, z)
-                if d < SUNK:
+            hit = d < TOUCH
+            x, y, z = x0, y0, z0
+            if hit:
+                x, y, z = _pushed_out(line, phi, where, i0, j0, k0, x, y, z)
+                d = np.float32(CLEARANCE)
+            # Walk the path, as far at a time as the distance allows. Where it sinks into a solid, or comes
+            # out of one whose far side it is, it goes on from the last place outside along the wall: so
+            # even a wall a voxel thick, whose inside the node distances hardly know, is not passed. What
+            # only grazes is let through, since distances dip where two solids meet.
+            for _ in range(MOST_BENDS):
+                length = np.sqrt(dx * dx + dy * dy + dz * dz)
+                if not length > np.float32(1e-5):
                     break
-            hit = False
-            for _ in range(6):
-                d = _distance(line, phi, where, i0, j0, k0, x, y, z)
-                if d >= CLEARANCE * 0.5:
+                gone, gone_out, inside, met = np.float32(0.0), np.float32(0.0), False, False
+                ox, oy, oz, out = x, y, z, d
+                normal = (np.float32(0.0), np.float32(0.0), np.float32(0.0))
+                while gone < length:
+                    step = min(min(max(d - STRIDE, STRIDE), LEAP), length - gone)
+                    f = step / length
+                    nx, ny, nz = x + f * dx, y + f * dy, z + f * dz
+                    ahead = _distance(line, phi, where, i0, j0, k0, nx, ny, nz)
+                    if ahead < TOUCH:
+                        if not inside:
+                            inside = True
+                            ox, oy, oz, out, gone_out = x, y, z, d, gone
+                            normal = gradient(phi, where, x, y, z)
+                        if ahead < SUNK:
+                            met = True
+                            break
+                    elif inside:
+                        if _opposed(normal, gradient(phi, where, nx, ny, nz)):
+                            met = True
+                            break
+                        inside = False
+                    x, y, z, d = nx, ny, nz, ahead
+                    gone += step
+                if inside and not met:
+                    nx, ny, nz = _pushed_out(line, phi, where, i0, j0, k0, x, y, z)
+                    d = _distance(line, phi, where, i0, j0, k0, nx, ny, nz)
+                    met = d < HALF_TOUCH or _opposed(normal, gradient(phi, where, nx, ny, nz))
+                    x, y, z = nx, ny, nz
+                hit |= inside
+                if not met:
                     break
-                hit = True
-                g = gradient(phi, where, x, y, z)
-                push = np.float32(CLEARANCE - d)
-                x, y, z = x + push * g[0], y + push * g[1], z + push * g[2]
+                x, y, z, d = ox, oy, oz, out
+                left = np.float32(1.0) - gone_out / length
+                dx, dy, dz = left * dx, left * dy, left * dz
+                into = dx * normal[0] + dy * normal[1] + dz * normal[2]
+                if into >= np.float32(0.0):
+                    break
+                dx, dy, dz = dx - into * normal[0], dy - into * normal[1], dz - into * normal[2]
             position[p, 0], position[p, 1], position[p, 2] = x, y, z
             if hit and ballistic[p]:
                 g = gradient(phi, where, x, y, z)

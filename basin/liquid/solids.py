@@ -14,6 +14,7 @@ from basin.grid.layout import PAD, TILE, Layout
 from basin.grid.tiles import Tiles
 from basin.liquid.room import RIM, kernel_room
 
+SKIN = 1e-3  # voxels that bodies are thicker: a wall a voxel thick may have its nodes just on its faces
 FAR = 5.0  # voxels; distances are not needed beyond
 
 
@@ -75,7 +76,7 @@ def _stamp(
                     bx = inverse[0, 0] * x + inverse[0, 1] * y + inverse[0, 2] * z + inverse[0, 3]
                     by = inverse[1, 0] * x + inverse[1, 1] * y + inverse[1, 2] * z + inverse[1, 3]
                     bz = inverse[2, 0] * x + inverse[2, 1] * y + inverse[2, 2] * z + inverse[2, 3]
-                    d = solid_distance(bx, by, bz, kind, size, field, origin, spacing) * scale / dx
+                    d = solid_distance(bx, by, bz, kind, size, field, origin, spacing) * scale / dx - SKIN
                     if d < bodies[t, a, b, c]:
                         bodies[t, a, b, c] = d
                         owner[t, a, b, c] = index

@@ -112,9 +112,9 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
                 continue
         if isinstance(element, Collider):
             thin = _thickness(element.shape)
-            if thin is not None and thin < 2 * scene.liquid.voxel_size:
+            if thin is not None and thin < scene.liquid.voxel_size:
                 remarks.append(
-                    f"{where}: {thin * 1000:.3g} mm thick, less than two voxels of the final; liquid can pass it. "
+                    f"{where}: {thin * 1000:.3g} mm thick, less than a voxel of the final; liquid can pass it. "
                     "Thicken it or use a finer voxel"
                 )
             continue

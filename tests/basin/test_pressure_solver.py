@@ -81,6 +81,19 @@ class AgainstSciPy(SimpleTestCase):
         self.assertLess(np.abs(found.value).max(), 100.0)
         self.assertAlmostEqual(float(found.value.mean()), 0.0, places=9)
 
+    def test_drops_that_nothing_joins(self) -> None:
+        # the second level has rows but no couplings; whatever lies in fresh memory must not become its surface
+        liquid = np.zeros((17, 17, 17), bool)
+        liquid[::4, ::4, ::4] = liquid[1::4, ::4, ::4] = True
+        matrix = matrix_of(liquid)
+        right = noise(matrix)
+        other = spsolve(matrix.as_csr(), right)
+        spoilt = [np.full(125, np.nan) for _ in range(50)]
+        del spoilt
+        found = matrix.solver.solve(right, 1e-10)
+        self.assertEqual(found.closed_components, 0)
+        np.testing.assert_allclose(found.value, other, atol=1e-8 * np.abs(other).max())
+
     def test_no_liquid(self) -> None:
         self.assertEqual(matrix_of(np.zeros((5, 5, 5), bool)).solver.solve(np.zeros(0), 1e-6).iterations, 0)
 
