@@ -8,16 +8,18 @@ p = (physical pressure) * dt / (rho * dx^2), voxels and seconds.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit, prange
 
 from basin.grid import poisson
 from basin.grid.layout import PAD
-from basin.grid.tiles import at
+from basin.grid.tiles import at, row_of
 from basin.liquid.solids import Solids
 
+LOOSE = 1e-4  # residual to which it is found where liquid pulls on walls
+MOST_OPENINGS = 3
 LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre below the surface
 
 
@@ -114,10 +116,14 @@ def assemble(phi: np.ndarray, solids: Solids) -> System:
     if len(cell):
         _list_cells(*where, start, cell, index)
     tiles.wrap(index)
+    return _system(cell, index, phi, solids)
+
+
+def _system(cell: np.ndarray, index: np.ndarray, phi: np.ndarray, solids: Solids) -> System:
     n = len(cell)
     surface = np.empty(n)
     neighbour, weight = np.empty((n, 6), np.int32), np.empty((n, 6))
-    _assemble(cell, tiles.where, index, phi, *solids.open, neighbour, weight, surface)
+    _assemble(cell, solids.tiles.where, index, phi, *solids.open, neighbour, weight, surface)
     return System(cell, neighbour, weight, surface, index)
 
 
@@ -221,3 +227,51 @@ def project(
     solution = system.solver.solve(right, tolerance)
     valid = apply_gradient(system, solution.value, phi, solids, velocity)
     return valid, solution
+
+
+@njit(cache=True, parallel=True)
+def _open_pulled(cell, where, index, value, least, ou, ov, ow, opened):
+    for r in prange(cell.shape[0]):
+        if value[r] >= least:
+            continue
+        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
+        for s in range(6):
+            axis, side = s // 2, s % 2
+            step = 1 if side else -1
+            ni = i + (step if axis == 0 else 0)
+            nj = j + (step if axis == 1 else 0)
+            nk = k + (step if axis == 2 else 0)
+            if at(index, where, ni, nj, nk) >= 0:
+                continue
+            fi, fj, fk = (ni, nj, nk) if side else (i, j, k)
+            field = ou if axis == 0 else (ov if axis == 1 else ow)
+            t = row_of(where, fi, fj, fk)
+            if t > 0 and field[t, fi & 7, fj & 7, fk & 7] < 1.0:
+                field[t, fi & 7, fj & 7, fk & 7] = 1.0
+                opened[r] = True
+
+
+def let_go(system: System, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray]) -> tuple[System, Solids]:
+    """The system and solids with walls opened where liquid would pull on them, as if air were behind.
+
+    The pressure on a wall then is at least that of the air (the inequality of Batty, Bertails & Bridson
+    2007, section 4), found by opening faces and solving again instead of by quadratic programming.
+    """
+    tiles = solids.tiles
+    moving = (solids.moving, solids.owner, solids.phi, solids.motion)
+    for _ in range(MOST_OPENINGS):
+        right = np.empty(len(system.cell))
+        _divergence(system.cell, tiles.where, *velocity, *solids.open, *moving, right)
+        value = system.solver.solve(right, LOOSE).value
+        if len(value) == 0:
+            break
+        least = -10 * LOOSE * float(np.abs(value).max())
+        faces = [field.copy() for field in solids.open]
+        opened = np.zeros(len(value), bool)
+        _open_pulled(system.cell, tiles.where, system.index, value, least, *faces, opened)
+        if not opened.any():
+            break
+        tiles.wrap(*faces)
+        solids = replace(solids, open=faces)
+        system = _system(system.cell, system.index, phi, solids)
+    return system, solids

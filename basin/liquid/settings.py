@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import model_validator
 
 from basin.settings import Part, Vec3, setting
@@ -46,6 +48,11 @@ class LiquidSettings(Part):
         le=1,
         slider=(0, 1),
         meaning="Share of the sliding speed that walls take: 0 slides freely, 1 drags the liquid with the wall.",
+    )
+    wall_contact: Literal["clinging", "leaving"] = setting(
+        "clinging",
+        group="Behaviour",
+        meaning="Clinging liquid comes off a wall only as air follows it; leaving liquid parts freely from it.",
     )
     substeps_min: int = setting(
         1, group="Time", ge=1, le=100, slider=(1, 8), label="Substeps, least", meaning="Fewest steps per frame."

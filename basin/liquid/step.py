@@ -66,6 +66,7 @@ class LiquidWorld:
     particles_per_cell: int
     flip_share: float
     wall_friction: float
+    walls_let_go: bool
     substeps_min: int
     substeps_max: int
     cfl: float
@@ -92,11 +93,12 @@ class LiquidState:
 
 @dataclass(frozen=True)
 class LiquidFields:
-    """Grid fields at a frame, on tiles: level set (voxels) and face velocities (voxels/s)."""
+    """Grid fields at a frame, on tiles: level set (voxels), face velocities (voxels/s), open share about cells."""
 
     tiles: Tiles
     phi: np.ndarray
     velocity: list[np.ndarray]
+    room: np.ndarray
 
 
 @dataclass
@@ -179,7 +181,7 @@ class Liquid:
             velocity, _ = transfer.to_grid(s.particles, tiling, tiles)
         else:
             velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
-        return LiquidFields(tiles, phi, velocity)
+        return LiquidFields(tiles, phi, velocity, solids.near)
 
     def _checked_substep(self, shot_time: float, dt: float, tally: Tally) -> tuple[float, LiquidFields]:
         """A substep, redone with half its length when it spikes; returns the length that went well."""
@@ -233,10 +235,13 @@ class Liquid:
         kick = forces.gravity_kick(w.gravity, layout.dx, s.dt_before, dt)
         forces.add(velocity, kick)
         system = pressure.assemble(phi, solids)
-        valid, solution = pressure.project(system, phi, solids, velocity)
+        solved, contact = system, solids
+        if w.walls_let_go:
+            solved, contact = pressure.let_go(system, phi, solids, velocity)
+        valid, solution = pressure.project(solved, phi, contact, velocity)
         now = tally.clocked("pressure", now)
         velocity = extrapolation.outwards(velocity, valid, reach, tiles)
-        velocity = extrapolation.onto_walls(velocity, solids, w.wall_friction)
+        velocity = extrapolation.onto_walls(velocity, contact, w.wall_friction)
         now = tally.clocked("extrapolation", now)
         transfer.to_particles(s.particles, tiling, tiles, velocity, before, w.flip_share, alone, kick)
         move = s.particles.fastest() * dt
@@ -262,7 +267,7 @@ class Liquid:
         tally.unconverged += int(solution.residual > 1e-6)
         tally.closed_components = max(tally.closed_components, solution.closed_components)
         tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
-        return LiquidFields(tiles, phi, velocity)
+        return LiquidFields(tiles, phi, velocity, solids.near)
 
     def _fastest(self, shot_time: float, whole: float) -> float:
         speed = self.state.particles.fastest()

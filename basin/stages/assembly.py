@@ -191,6 +191,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         particles_per_cell=settings.particles_per_cell,
         flip_share=settings.flip_share,
         wall_friction=settings.wall_friction,
+        walls_let_go=settings.wall_contact == "leaving",
         substeps_min=settings.substeps_min,
         substeps_max=settings.substeps_max,
         cfl=settings.cfl,

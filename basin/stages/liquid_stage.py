@@ -9,8 +9,10 @@ import numpy as np
 
 from basin.grid.layout import PAD, TILE, Layout
 from basin.liquid.particles import Particles
+from basin.liquid.room import WHOLE
 from basin.liquid.step import Liquid, LiquidFields, LiquidState, Tally
 
+DEEP = -2.0  # voxels under the surface, from where on cells should be full
 BAND = 2.49  # voxels: tiles whose level set never comes nearer to the surface from outside are left out
 
 
@@ -61,6 +63,17 @@ def state_from(arrays: Mapping[str, Any]) -> LiquidState:
     return LiquidState(Particles(**{n: arrays[n] for n in names}), dt_before, next_id, epoch, lost, poured)
 
 
+def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> float:
+    """Share of the cells deep in the liquid with fewer than half or more than twice the particles meant for one."""
+    tiles = fields.tiles
+    cell = particles.position.astype(np.int64)
+    row = tiles.where[tuple((cell // TILE + 1).T)].astype(np.int64)
+    within = (cell % TILE) @ np.array([TILE * TILE, TILE, 1])
+    count = np.bincount(row * TILE**3 + within, minlength=fields.phi.size)
+    deep = count[((fields.phi < DEEP) & (fields.room > WHOLE)).ravel()]
+    return float(np.mean((2 * deep < per_cell) | (deep > 2 * per_cell))) if len(deep) else 0.0
+
+
 def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: float) -> dict[str, float]:
     """Numbers measured on a frame; volumes in m3, speeds in m/s per shot second."""
     w, p = liquid.world, liquid.state.particles
@@ -80,6 +93,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "unconverged": float(tally.unconverged),
         "closed_pockets": float(tally.closed_components),
         "longest_move": tally.longest_move,
+        "uneven": uneven_share(p, fields, w.particles_per_cell),
         "redone": float(tally.redone),
         "held_back": float(tally.held_back),
         "seconds": seconds,

@@ -102,7 +102,7 @@ def busy_scene() -> dict[str, Any]:
 
 
 class SameBits(SimpleTestCase):
-    """Frames are the same bytes for 1 and 2 threads, and for a run killed with -9 again and again."""
+    """Frames are the same bytes for 1, 2 and 8 threads, and for a run killed with -9 again and again."""
 
     def command(self, folder: Path, to: str, threads: int) -> list[str]:
         return [
@@ -117,10 +117,12 @@ class SameBits(SimpleTestCase):
             env = {**os.environ, "PYTHONPATH": str(ROOT)}
 
             def run_whole(to: str, threads: int) -> None:
-                subprocess.run(self.command(folder, to, threads), env=env, check=True, capture_output=True)
+                many = {**env, "NUMBA_NUM_THREADS": str(max(threads, 2))}
+                subprocess.run(self.command(folder, to, threads), env=many, check=True, capture_output=True)
 
             run_whole("two", 2)
             run_whole("one", 1)
+            run_whole("eight", 8)
             rng = random.Random(7)
             kills = 0
             for _ in range(40):
@@ -148,7 +150,7 @@ class SameBits(SimpleTestCase):
             self.assertGreater(int(last["id"].max()), int(whole.frame(1)["id"].max()))
             volumes = np.unique(last["volume"])
             self.assertGreater(len(volumes), 3, "no particle was merged or split")
-            for other in ("one", "killed"):
+            for other in ("one", "eight", "killed"):
                 for frame in records:
                     a = whole.path(frame).read_bytes()
                     b = open_cache(folder / other).stage("liquid").path(frame).read_bytes()

@@ -75,6 +75,31 @@ class Slide(SimpleTestCase):
         self.assertLess(abs(off), 0.25 * dx)
 
 
+class Ceiling(SimpleTestCase):
+    """Galilei: what leaves a ceiling falls g t^2 / 2; what clings to it in a closed tank does not."""
+
+    def fallen(self, contact: str) -> float:
+        dx = 0.02
+        block = box_fill((0, 0.6, 0), (0.7, 0.8, 0.2))  # from wall to wall: no air gets above it from the sides
+        run = liquid(dx, (0.7, 0.8, 0.2), [block], wall_contact=contact)
+        before = float(position(run)[:, 1].mean())
+        for frame in range(2, 8):
+            run.advance_frame(frame)
+        return (before - float(position(run)[:, 1].mean())) / (0.5 * G * 0.25**2)
+
+    def test_leaving(self) -> None:
+        self.assertAlmostEqual(self.fallen("leaving"), 1.0, delta=0.03)
+
+    def test_clinging(self) -> None:
+        self.assertLess(self.fallen("clinging"), 0.2)
+
+    def test_still_water_that_may_leave_its_walls_stays(self) -> None:
+        run = liquid(0.02, (0.6, 0.5, 0.08), [box_fill((0, 0, 0), (0.6, 0.3, 0.08))], wall_contact="leaving")
+        for frame in range(2, 26):
+            run.advance_frame(frame)
+        self.assertLess(float(np.abs(velocity(run)).max()), 0.01 * np.sqrt(G * 0.3))
+
+
 class ThinWall(SimpleTestCase):
     """Common practice, no source: what one side of a closed wall does, the other does not feel."""
 
