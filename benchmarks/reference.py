@@ -10,6 +10,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -43,18 +44,14 @@ def rows() -> list[Row]:
     from tests.reference import cases, test_walls
 
     lamb, dirichlet = "Lamb 1932 sec. 228", "Dirichlet; Longuet-Higgins 1972"
-    drop: dict[int, tuple[float, float]] = {}
+    drop = cache(cases.stretched_drop)
+    slosh = cache(cases.sloshing_period)
 
     def axis(which: int) -> Callable[[int], float]:
-        def run(size: int) -> float:
-            if size not in drop:
-                drop[size] = cases.stretched_drop(size)
-            return drop[size][which]
-
-        return run
+        return lambda size: drop(size)[which]
 
     def sloshed(which: int, **more: Any) -> Callable[[int], float]:
-        return lambda size: cases.sloshing_period(size, **more)[which]
+        return lambda size: slosh(size, **more)[which]
 
     def slid(size: int) -> float:
         return test_walls.travelled(test_walls.slide(0.25 / size), 25)[0] / 0.6129

@@ -20,6 +20,7 @@ TOUCH = np.float32(0.5 * CLEARANCE)  # nearer than that, a path has met the soli
 SUNK = np.float32(-0.1)  # voxels inside a solid that a path may graze
 HALF_TOUCH = np.float32(0.25 * CLEARANCE)
 MOST_BENDS = 4
+NARROW = 1.5  # voxels between two walls of the domain
 
 
 @njit(cache=True, inline="always")
@@ -111,7 +112,7 @@ def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
 
 @njit(cache=True, parallel=True)
 def _keep_out(
-    tile_start, first, number, near, start, position, velocity, where, phi, owner, motion, ballistic, friction
+    tile_start, first, number, near, start, position, velocity, where, phi, owner, motion, ballistic, friction, narrow
 ):
     for t in prange(number.shape[0]):
         if not near[number[t]]:
@@ -131,6 +132,9 @@ def _keep_out(
             x, y, z = x0, y0, z0
             if hit:
                 x, y, z = _pushed_out(line, phi, where, i0, j0, k0, x, y, z)
+                d = _distance(line, phi, where, i0, j0, k0, x, y, z)
+                if narrow and SUNK < d < HALF_TOUCH:
+                    continue  # between walls a voxel apart the distances know no room: nothing to go by
                 d = np.float32(CLEARANCE)
             # Walk the path, as far at a time as the distance allows. Where it sinks into a solid, or comes
             # out of one whose far side it is, it goes on from the last place outside along the wall: so
@@ -227,7 +231,9 @@ def keep_out(
     near = np.zeros(len(phi), bool)
     _near_solids(phi, tiles.first, tiles.where, near)
     own = (tiling.start, tiling.first, tiles.rows(tiling.number), near, start, particles.position, particles.velocity)
-    _keep_out(*own, tiles.where, phi, owner, motion, ballistic, friction)
+    layout = tiles.layout
+    narrow = bool((layout.closed.all(axis=1) & (layout.wall_high - layout.wall_low < NARROW)).any())
+    _keep_out(*own, tiles.where, phi, owner, motion, ballistic, friction, narrow)
 
 
 @njit(cache=True, parallel=True)
