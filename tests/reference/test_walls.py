@@ -88,7 +88,7 @@ class Ceiling(SimpleTestCase):
         return (before - float(position(run)[:, 1].mean())) / (0.5 * G * 0.25**2)
 
     def test_leaving(self) -> None:
-        self.assertAlmostEqual(self.fallen("leaving"), 1.0, delta=0.03)
+        self.assertAlmostEqual(self.fallen("leaving"), 1.0, delta=0.01)
 
     def test_clinging(self) -> None:
         self.assertLess(self.fallen("clinging"), 0.2)
