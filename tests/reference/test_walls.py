@@ -93,12 +93,6 @@ class Ceiling(SimpleTestCase):
     def test_clinging(self) -> None:
         self.assertLess(self.fallen("clinging"), 0.2)
 
-    def test_still_water_that_may_leave_its_walls_stays(self) -> None:
-        run = liquid(0.02, (0.6, 0.5, 0.08), [box_fill((0, 0, 0), (0.6, 0.3, 0.08))], wall_contact="leaving")
-        for frame in range(2, 26):
-            run.advance_frame(frame)
-        self.assertLess(float(np.abs(velocity(run)).max()), 0.01 * np.sqrt(G * 0.3))
-
 
 class ThinWall(SimpleTestCase):
     """Common practice, no source: what one side of a closed wall does, the other does not feel."""

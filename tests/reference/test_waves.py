@@ -29,13 +29,11 @@ class LeaningSurface(SimpleTestCase):
 class StretchingDrop(SimpleTestCase):
     """Case A23 (Dirichlet; Longuet-Higgins 1972): half axes after 1 s within 1.5 %, 20 voxels to the radius."""
 
-    def test_theory_against_the_published_figures(self) -> None:
-        for time, a, b in ((0.5, 0.15948, 0.06271), (1.0, 0.22755, 0.04395)):
+    def test_axes(self) -> None:
+        for time, a, b in ((0.5, 0.15948, 0.06271), (1.0, 0.22755, 0.04395)):  # the theory is that of the list
             found = cases.drop_axes(time)
             self.assertAlmostEqual(found[0] / a, 1.0, places=4)
             self.assertAlmostEqual(found[1] / b, 1.0, places=3)
-
-    def test_axes(self) -> None:
         a, b = cases.stretched_drop(20)
         self.assertAlmostEqual(a, 1.0, delta=0.015)
         self.assertAlmostEqual(b, 1.0, delta=0.015)
