@@ -109,16 +109,22 @@ def velocity_in(line, n, x, y, z):
 
 
 @njit(cache=True, inline="always")
+def _unit(x, y, z):
+    """A vector's direction; zero where it has none."""
+    length = math.sqrt(x * x + y * y + z * z)
+    if length < 1e-9:
+        return np.float32(0.0), np.float32(0.0), np.float32(0.0)
+    return np.float32(x / length), np.float32(y / length), np.float32(z / length)
+
+
+@njit(cache=True, inline="always")
 def gradient_in(line, n, x, y, z):
     """The same as `gradient` in a block of width n that lies as one line."""
     h = np.float32(0.25)
     gx = value_in(line, n, x + h, y, z) - value_in(line, n, x - h, y, z)
     gy = value_in(line, n, x, y + h, z) - value_in(line, n, x, y - h, z)
     gz = value_in(line, n, x, y, z + h) - value_in(line, n, x, y, z - h)
-    length = math.sqrt(gx * gx + gy * gy + gz * gz)
-    if length < 1e-9:
-        return np.float32(0.0), np.float32(0.0), np.float32(0.0)
-    return np.float32(gx / length), np.float32(gy / length), np.float32(gz / length)
+    return _unit(gx, gy, gz)
 
 
 @njit(cache=True)
@@ -155,10 +161,7 @@ def gradient(field, where, x, y, z):
     gx = sample(field, where, x + h, y, z) - sample(field, where, x - h, y, z)
     gy = sample(field, where, x, y + h, z) - sample(field, where, x, y - h, z)
     gz = sample(field, where, x, y, z + h) - sample(field, where, x, y, z - h)
-    length = math.sqrt(gx * gx + gy * gy + gz * gz)
-    if length < 1e-9:
-        return np.float32(0.0), np.float32(0.0), np.float32(0.0)
-    return np.float32(gx / length), np.float32(gy / length), np.float32(gz / length)
+    return _unit(gx, gy, gz)
 
 
 @dataclass(frozen=True)

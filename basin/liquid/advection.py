@@ -9,6 +9,7 @@ from basin.grid.layout import PAD, Layout
 from basin.grid.tiles import Tiles, at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
 from basin.liquid.particles import Particles
 from basin.liquid.solids import FAR as SOLIDS_FAR
+from basin.liquid.solids import velocity_of
 from basin.liquid.sorting import Tiling
 
 CLEARANCE = 0.02  # voxels that particles keep from solids
@@ -186,12 +187,7 @@ def _keep_out(
             if hit and ballistic[p]:
                 g = gradient(phi, where, x, y, z)
                 who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
-                s0, s1, s2 = 0.0, 0.0, 0.0
-                if who >= 0:
-                    m = motion[who]
-                    s0 = m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3]
-                    s1 = m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3]
-                    s2 = m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3]
+                s0, s1, s2 = velocity_of(motion, who, x, y, z)
                 r0, r1, r2 = velocity[p, 0] - s0, velocity[p, 1] - s1, velocity[p, 2] - s2
                 normal = min(r0 * g[0] + r1 * g[1] + r2 * g[2], 0.0)
                 keep = 1.0 - friction

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.tiles import Tiles, at, gradient_in, load, value_in, velocity_in
-from basin.liquid.solids import Solids
+from basin.liquid.solids import Solids, velocity_of
 
 DEEPEST = np.float32(-2.5)  # voxels inside a solid: faces below are never sampled
 
@@ -112,12 +112,7 @@ def _onto_walls(beside, first, where, ou, ov, ow, u, v, w, phi, owner, motion, m
                         s = velocity_in(lines, 10, x, y, z)
                         x, y, z = x + np.float32(i0), y + np.float32(j0), z + np.float32(k0)
                         who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
-                        s0, s1, s2 = 0.0, 0.0, 0.0
-                        if who >= 0:
-                            m = motion[who]
-                            s0 = m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3]
-                            s1 = m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3]
-                            s2 = m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3]
+                        s0, s1, s2 = velocity_of(motion, who, x, y, z)
                         normal = (s[0] - s0) * g[0] + (s[1] - s1) * g[1] + (s[2] - s2) * g[2]
                         own = s[0] if axis == 0 else (s[1] if axis == 1 else s[2])
                         its = s0 if axis == 0 else (s1 if axis == 1 else s2)

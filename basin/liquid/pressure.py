@@ -16,7 +16,7 @@ from numba import njit, prange
 from basin.grid import poisson
 from basin.grid.layout import PAD
 from basin.grid.tiles import at, row_of
-from basin.liquid.solids import Solids
+from basin.liquid.solids import Solids, velocity_of
 
 LOOSE = 1e-4  # residual to which it is found where liquid pulls on walls
 MOST_OPENINGS = 3
@@ -164,13 +164,10 @@ def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
             if d < best:
                 best = d
                 who = at(owner, where, ni, nj, nk)
-    if who < 0:
-        return 0.0
     x = i + (0.0 if axis == 0 else 0.5)
     y = j + (0.0 if axis == 1 else 0.5)
     z = k + (0.0 if axis == 2 else 0.5)
-    m = motion[who, axis]
-    return m[0] * x + m[1] * y + m[2] * z + m[3]
+    return velocity_of(motion, who, x, y, z)[axis]
 
 
 @njit(cache=True, parallel=True)

@@ -55,6 +55,19 @@ class Solids:
     moving: bool
 
 
+@njit(cache=True, inline="always")
+def velocity_of(motion, who, x, y, z):
+    """Velocity (voxels/s) of a body at a place in voxels; the walls (-1) rest."""
+    if who < 0:
+        return 0.0, 0.0, 0.0
+    m = motion[who]
+    return (
+        m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3],
+        m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3],
+        m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3],
+    )
+
+
 @njit(cache=True, parallel=True)
 def _stamp(
     row, first, inner, periodic, inverse, scale, index, kind, size, field, origin, spacing, low, dx, bodies, owner
@@ -158,19 +171,12 @@ class _Walls:
             self.distance[axis] = a
             self.across[axis] = a > 0
             self.within[axis] = np.where((a > 0) != (b > 0), np.clip(cut, 0, 1), np.minimum(a, b) >= 0)
-        self._reach = np.array(
-            [
-                [PAD + FAR if layout.closed[axis, 0] else -np.inf, layout.wall_high[axis] - FAR]
-                if layout.closed[axis, 1]
-                else [PAD + FAR if layout.closed[axis, 0] else -np.inf, np.inf]
-                for axis in range(3)
-            ]
-        )
+        self._low = np.where(layout.closed[:, 0], PAD + FAR, -np.inf)
+        self._high = np.where(layout.closed[:, 1], layout.wall_high - FAR, np.inf)
 
     def reach(self, first: np.ndarray, rim: int) -> np.ndarray:
         """Which tiles, by their lowest cells (n, 3), have a wall near within `rim` cells of them, bool (n,)."""
-        low, high = self._reach[:, 0], self._reach[:, 1]
-        return np.asarray(((first - rim <= low) | (first + TILE + rim >= high)).any(axis=1))
+        return np.asarray(((first - rim <= self._low) | (first + TILE + rim >= self._high)).any(axis=1))
 
     def lower(self, row: np.ndarray, first: np.ndarray, bodies: np.ndarray, phi: np.ndarray, owner: np.ndarray) -> None:
         """Node distances to bodies and walls, and who owns them, in place."""
