@@ -19,6 +19,10 @@ from numba import njit, prange
 
 from basin.grid.layout import PAD, TILE, Layout
 
+# Largest place of a tile's particle in the tile's block with a rim of one cell. In the first tiles, whose blocks begin
+# at -1, a place just under 8 rounds up to 9 without it, and its cell's far corners lie outside the block.
+WITHIN = np.nextafter(np.float32(TILE + 1), np.float32(0.0))
+
 
 @njit(cache=True, inline="always")
 def row_of(where, i, j, k):
@@ -266,7 +270,8 @@ def tiles_near(layout: Layout, low: np.ndarray, high: np.ndarray, reach: int) ->
     """All tiles within `reach` cells of boxes of cells, low and high (n, 3), both ends inclusive."""
     shape = np.array(layout.tiles)
     images = 3 ** int(layout.periodic.sum())
-    out = np.empty(min(int(np.prod(shape)), 64 * images * len(low)), np.int64)
+    widest = (high - low + 2 * reach).max(axis=0, initial=0) // TILE + 2
+    out = np.empty(min(int(np.prod(shape)), int(np.prod(widest)) * images * len(low)), np.int64)
     seen = np.zeros(tuple(shape), np.uint8)  # untouched parts cost nothing
     count = _reached(
         low, high, reach, np.array(layout.cells), np.array(layout.inner), layout.periodic, shape, seen, out

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-from basin.grid.tiles import at, load, velocity_in
+from basin.grid.tiles import WITHIN, at, load, velocity_in
 from basin.liquid.particles import Particles
 from basin.liquid.pressure import System, apply_gradient
 from basin.liquid.solids import Solids
@@ -56,7 +56,9 @@ def _move(start, first, position, u, v, w, where, skip):
         for p in range(start[t], start[t + 1]):
             if skip[p]:
                 continue
-            x, y, z = position[p, 0] - np.float32(i0), position[p, 1] - np.float32(j0), position[p, 2] - np.float32(k0)
+            x = min(position[p, 0] - np.float32(i0), WITHIN)
+            y = min(position[p, 1] - np.float32(j0), WITHIN)
+            z = min(position[p, 2] - np.float32(k0), WITHIN)
             d = velocity_in(line, 10, x, y, z)
             for axis in range(3):
                 position[p, axis] += min(max(d[axis], np.float32(-LONGEST_MOVE)), np.float32(LONGEST_MOVE))

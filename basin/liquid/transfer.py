@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.lanes import add_to_corners
-from basin.grid.tiles import Tiles, load, row_of
+from basin.grid.tiles import WITHIN, Tiles, load, row_of
 from basin.liquid.particles import Particles
 from basin.liquid.sorting import Tiling
 
@@ -49,9 +49,9 @@ def _scatter(axis, chosen, start, first, where, position, velocity, affine, volu
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
         for p in range(start[t], start[t + 1]):
             m = volume[p]
-            x = position[p, 0] - np.float32(i0) - sx
-            y = position[p, 1] - np.float32(j0) - sy
-            z = position[p, 2] - np.float32(k0) - sz
+            x = min(position[p, 0] - np.float32(i0), WITHIN) - sx
+            y = min(position[p, 1] - np.float32(j0), WITHIN) - sy
+            z = min(position[p, 2] - np.float32(k0), WITHIN) - sz
             i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
             a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
             cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
@@ -128,9 +128,9 @@ def _gather(start, first, where, position, velocity, affine, u, v, w, u0, v0, w0
                     for d in range(3):
                         affine[p, axis, d] = 0.0
                 continue
-            px = position[p, 0] - np.float32(i0)
-            py = position[p, 1] - np.float32(j0)
-            pz = position[p, 2] - np.float32(k0)
+            px = min(position[p, 0] - np.float32(i0), WITHIN)
+            py = min(position[p, 1] - np.float32(j0), WITHIN)
+            pz = min(position[p, 2] - np.float32(k0), WITHIN)
             for axis in range(3):
                 x = px - (np.float32(0.0) if axis == 0 else half)
                 y = py - (np.float32(0.0) if axis == 1 else half)

@@ -67,6 +67,22 @@ class Transfers(SimpleTestCase):
         self.assertLess(np.abs(linear - linear0).max() / scale, 1e-5)
         self.assertLess(abs(angular[1] / angular0[1] - 1), 1e-5)
 
+    def test_the_last_place_of_the_first_tile_is_within_it(self) -> None:
+        # just under 8 a place has more digits than its distance to the tile's rim at -1, which rounds up to 9
+        layout = make_layout(np.zeros(3), np.full(3, 24.0), 1.0, [("closed", "closed")] * 3)
+        p = disc_of_particles(np.random.default_rng(1)).taken(np.arange(8))
+        p.position[:] = np.nextafter(np.float32(8), np.float32(0))
+        p.velocity[:], p.affine[:] = [1.0, 2.0, 3.0], 0.0
+        p, tiling = sorted_particles(p, layout)
+        tiles = tiling.surroundings(p, 2)
+        field, mass = to_grid(p, tiling, tiles)
+        for axis in range(3):
+            self.assertAlmostEqual(float(mass[axis].sum()), 1.0, places=5)
+            self.assertAlmostEqual(float(field[axis].max()), axis + 1.0, places=5)
+        p.velocity[:] = 0.0
+        to_particles(p, tiling, tiles, field, field, 0.0, np.zeros(8, bool), np.zeros(3))
+        np.testing.assert_allclose(p.velocity, np.tile([1.0, 2.0, 3.0], (8, 1)), rtol=1e-5)
+
 
 class TransferLoss(SimpleTestCase):
     """Case A29 (own derivation, checked by fits; after Zhu & Bridson 2005 and Jiang et al. 2015): what one transfer
