@@ -47,6 +47,15 @@ def rows() -> list[Row]:
     drop = cache(cases.stretched_drop)
     slosh = cache(cases.sloshing_period)
 
+    travelling = cache(cases.travelling_wave)
+    alone = cache(cases.solitary_wave)
+
+    def wave(which: int, **more: Any) -> Callable[[int], float]:
+        return lambda size: travelling(size, **more)[which]
+
+    def solitary(which: int) -> Callable[[int], float]:
+        return lambda size: alone(size)[which]
+
     def axis(which: int) -> Callable[[int], float]:
         return lambda size: drop(size)[which]
 
@@ -71,6 +80,14 @@ def rows() -> list[Row]:
         Row("A10", "amplitude kept per period", "-", "reported", (32, 64, 96), lambda n: cases.sloshing_period(n)[1]),
         Row("A10", "amplitude kept per period, FLIP share 0.95", "-", "reported", (64,), sloshed(1, flip_share=0.95)),
         Row("A14", "slope under 2 m/s2 sideways, 0.2039", "Euler", "2 %", (32, 64), cases.leaning_surface),
+        Row("A16", "speed of a wave 1 m long, 1.2470 m/s", "Airy 1845", "1.5 % at 32, 0.5 % at 64", (32, 64), wave(0)),
+        Row("A16", "the same with halved substeps", "Airy 1845", "", (64,), wave(0, halved=True)),
+        Row("A16", "amplitude kept per period", "-", "reported", (32, 64), wave(1)),
+        Row("A17", "speed of a solitary wave, a / h = 0.3", "Grimshaw 1971", "1.5 % at 20", (10, 20), solitary(0)),
+        Row("A17", "height left after 15 depths", "-", "0.92 at 20", (10, 20), solitary(1)),
+        Row(
+            "A26", "energy kept by vortices in one turnover", "-", "reported", (32, 64), lambda n: cases.vortices(n)[0]
+        ),
         Row("A23", "long half axis after 1 s, 0.22755 m", dirichlet, "1.5 % at 20", (10, 20, 40), axis(0)),
         Row("A23", "short half axis after 1 s, 0.04395 m", dirichlet, "1.5 % at 20", (10, 20, 40), axis(1)),
         Row("D01", "way down a slope of 30 degrees, 0.6129 m", "Galilei", "2 %", (12, 20, 30), slid),

@@ -12,7 +12,7 @@ from scipy.optimize import curve_fit, root_scalar
 
 from basin.grid.layout import PAD
 from basin.liquid.step import Liquid
-from tests.reference.tanks import CLOSED, G, box_fill, column_heights, liquid, position
+from tests.reference.tanks import CLOSED, G, box_fill, column_heights, liquid, position, velocity
 
 SLAB = 4  # voxels of depth of two-dimensional cases, between free-slip walls
 FPS = 24.0
@@ -165,3 +165,120 @@ def mean_level(run: Liquid, shot_time: float) -> float:
             top = int(np.flatnonzero(column < 0)[-1])
             levels.append(top + 0.5 + column[top] / (column[top] - column[top + 1]))
     return float(np.mean(levels)) * run.world.layout.dx
+
+
+def set_flow(run: Liquid, flow: Any, step: float = 1e-4) -> None:
+    """Give the particles a flow of places (m) (n, 3) -> velocities (m/s), and its gradient."""
+    p, dx, x = run.state.particles, run.world.layout.dx, position(run)
+    p.velocity[:] = flow(x) / dx
+    for d in range(3):
+        ahead = np.eye(3)[d] * step
+        p.affine[:, :, d] = (flow(x + ahead) - flow(x - ahead)) / (2 * step)
+
+
+def travelling_wave(cells: int, halved: bool = False) -> tuple[float, float]:
+    """Case A16: speed of a wave 1 m long over 0.5 m of water, over Airy's; and the amplitude kept per period.
+
+    Parameters
+    ----------
+    cells : voxels to the wavelength
+    halved : twice as many substeps (rule M6)
+    """
+    dx, depth, k = 1.0 / cells, 0.5, 2 * np.pi
+    omega, height = wave_frequency(k, depth), 0.05 / k
+    walls = {**CLOSED, "x_min": "periodic", "x_max": "periodic"}
+    steps = 8 if halved else 4
+    fill = box_fill((0, 0, 0), (1.0, depth, SLAB * dx))
+    run = liquid(dx, (1.0, 0.7, SLAB * dx), [fill], walls=walls, fps=FPS, substeps_min=steps)
+    lift(run, lambda x: height * np.cos(k * x), depth)
+
+    def airy(at: np.ndarray) -> np.ndarray:
+        u = np.cosh(k * at[:, 1]) * np.cos(k * at[:, 0])
+        v = np.sinh(k * at[:, 1]) * np.sin(k * at[:, 0])
+        return height * omega / np.sinh(k * depth) * np.stack([u, v, np.zeros_like(u)], axis=1)
+
+    set_flow(run, airy)
+    period = 2 * np.pi / omega
+    time, mode = [], []
+    for frame in range(2, 2 + round(5 * period * FPS)):
+        run.advance_frame(frame)
+        time.append((frame - 1) / FPS)
+        volume = run.state.particles.volume.astype(np.float64)
+        mode.append((volume * np.exp(1j * k * position(run)[:, 0])).sum())
+    late = np.array(time) > period / 2
+    t, z = np.array(time)[late], np.array(mode)[late]
+    speed = np.polyfit(t, np.unwrap(np.angle(z)), 1)[0]
+    decay = -np.polyfit(t, np.log(np.abs(z)), 1)[0]
+    return float(speed) / omega, float(np.exp(-decay * period))
+
+
+def solitary_wave(cells: int, steep: float = 0.3) -> tuple[float, float]:
+    """Case A17: speed of a solitary wave on 0.2 m of water over the third-order one, and its height's over the first.
+
+    F^2 = 1 + e - e^2 / 20 - 3 e^3 / 70 (Grimshaw 1971; Fenton 1972), e = a / h. The wave starts as Boussinesq's
+    and has to find its own shape; both are measured over its last 3 m.
+
+    Parameters
+    ----------
+    cells : voxels to the still depth
+    """
+    h, start = 0.2, 1.3
+    a, dx = steep * h, h / cells
+    c = float(np.sqrt(G * h * (1 + steep - steep**2 / 20 - 3 * steep**3 / 70)))
+    shape = np.sqrt(3 * a / (4 * h**3))
+    run = liquid(dx, (6.0, 0.4, 3 * dx), [box_fill((0, 0, 0), (6.0, h, 3 * dx))], fps=50.0, substeps_min=2)
+
+    def surface(x: np.ndarray) -> np.ndarray:
+        return a / np.cosh(shape * (x - start)) ** 2
+
+    def stream(at: np.ndarray) -> np.ndarray:
+        eta = surface(at[:, 0])
+        slope = -2 * shape * np.tanh(shape * (at[:, 0] - start)) * eta
+        u = c * eta / (h + eta)
+        return np.stack([u, -at[:, 1] * c * h * slope / (h + eta) ** 2, np.zeros_like(u)], axis=1)
+
+    lift(run, surface, h)
+    set_flow(run, stream)
+    width = 2 * dx
+    edges = np.arange(0, 6.0 + width / 2, width)
+    middle = (edges[1:] + edges[:-1]) / 2
+    found = []
+    for frame in range(2, 2 + round(2.3 * 50)):
+        run.advance_frame(frame)
+        heights = column_heights(run, edges, 3 * dx)
+        near = np.abs(middle - middle[heights.argmax()]) < 0.6 * h
+        curve = np.polyfit(middle[near], heights[near], 2)
+        crest = -curve[1] / (2 * curve[0])
+        found.append(((frame - 1) / 50, crest, np.polyval(curve, crest) - h))
+    time, crest, height = np.array(found).T
+    late = crest > crest[-1] - 15 * h
+    first = height[late][:5].mean()
+    return float(np.polyfit(time[late], crest[late], 1)[0]) / c, float(height[-5:].mean() / first)
+
+
+def vortices(cells: int, flip_share: float = 0.0) -> tuple[float, float]:
+    """Case A26 without viscosity: four vortices in a closed box of 1 m; what one turnover costs.
+
+    Returns
+    -------
+    the energy kept after half a second (a vortex's width over its largest speed, 1 m/s), and the viscosity
+    (m2/s) that would take as much: E falls by exp(-4 nu k^2 t) (Taylor and Green 1937), k = 2 pi
+    """
+    dx, k = 1.0 / cells, 2 * np.pi
+    fill = box_fill((0, 0, 0), (1.0, 1.0, SLAB * dx))
+    run = liquid(dx, (1.0, 1.0, SLAB * dx), [fill], fps=FPS, gravity=(0, 0, 0), flip_share=flip_share)
+
+    def flow(at: np.ndarray) -> np.ndarray:
+        x, y = k * at[:, 0], k * at[:, 1]
+        return np.stack([np.sin(x) * np.cos(y), -np.cos(x) * np.sin(y), np.zeros_like(x)], axis=1)
+
+    set_flow(run, flow)
+
+    def energy() -> float:
+        return float((velocity(run) ** 2).sum(axis=1) @ run.state.particles.volume.astype(np.float64))
+
+    first = energy()
+    for frame in range(2, 14):
+        run.advance_frame(frame)
+    kept = energy() / first
+    return kept, float(-np.log(kept) / (4 * k * k * 0.5))

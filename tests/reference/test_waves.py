@@ -35,6 +35,7 @@ class StretchingDrop(SimpleTestCase):
             self.assertAlmostEqual(found[0] / a, 1.0, places=4)
             self.assertAlmostEqual(found[1] / b, 1.0, places=3)
         a, b = cases.stretched_drop(20)
-        self.assertAlmostEqual(a, 1.0, delta=0.015)
-        self.assertAlmostEqual(b, 1.0, delta=0.015)
+        # the list asks for 1.5 %; particles that go straight on for a substep are wrong by 0.5 %, and would pass
+        self.assertAlmostEqual(a, 1.0, delta=0.004)
+        self.assertAlmostEqual(b, 1.0, delta=0.004)
         self.assertAlmostEqual(a * b, 1.0, delta=0.01)
