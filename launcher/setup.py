@@ -34,7 +34,10 @@ def say(text: str) -> None:
 
 def quiet(command: list[str], what: str, cwd: Path = ROOT, env: dict[str, str] | None = None) -> None:
     """Run a command; its output is shown only when it fails."""
-    done = subprocess.run(command, cwd=cwd, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+    try:
+        done = subprocess.run(command, cwd=cwd, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+    except OSError as error:
+        raise SetupError(f"{what} failed: {error.filename} cannot be run ({error.strerror}).") from None
     if done.returncode:
         print(done.stdout[-4000:])
         raise SetupError(f"{what} failed (exit {done.returncode}); its output is above.")
