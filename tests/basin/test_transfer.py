@@ -11,7 +11,7 @@ from basin.liquid.particles import Particles
 from basin.liquid.sorting import sorted_particles
 from basin.liquid.sources import open_places
 from basin.liquid.transfer import to_grid, to_particles
-from tests.reference.tanks import CLOSED, box_fill, liquid, position
+from tests.reference.tanks import CLOSED, box_fill, liquid, particles_at, position
 
 
 def disc_of_particles(rng: np.random.Generator) -> Particles:
@@ -19,15 +19,9 @@ def disc_of_particles(rng: np.random.Generator) -> Particles:
     lattice = np.stack(np.meshgrid(*[np.arange(-8, 8, 0.5) + 0.25] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
     lattice = lattice[np.linalg.norm(lattice, axis=1) < 7] + 0
     place = lattice + rng.uniform(-0.15, 0.15, lattice.shape)
-    n = len(place)
-    p = Particles.empty()
-    p.position = (place + PAD + 12).astype(np.float32)
+    p = particles_at(place + 12)
     p.velocity = np.cross([0.0, 1.0, 0.0], place).astype(np.float32)
-    p.affine = np.tile(np.array([[0, 0, 1], [0, 0, 0], [-1, 0, 0]], np.float32), (n, 1, 1))
-    p.volume = np.full(n, 0.125, np.float32)
-    p.id = np.arange(n, dtype=np.uint32)
-    p.source = np.zeros(n, np.uint8)
-    p.born = np.zeros(n, np.float32)
+    p.affine[:] = [[0, 0, 1], [0, 0, 0], [-1, 0, 0]]
     return p
 
 
@@ -97,14 +91,10 @@ class TransferLoss(SimpleTestCase):
         n, k = len(place), 2 * np.pi / wavelength
         x, y = k * place[:, 0], k * place[:, 1]
         mode = np.cos(x) * np.cos(y)
-        p = Particles.empty()
-        p.position = (place + PAD).astype(np.float32)
-        p.velocity, p.affine = np.zeros((n, 3), np.float32), np.zeros((n, 3, 3), np.float32)
+        p = particles_at(place)
         p.velocity[:, 0] = mode
         if affine:
             p.affine[:, 0, 0], p.affine[:, 0, 1] = -k * np.sin(x) * np.cos(y), -k * np.cos(x) * np.sin(y)
-        p.volume = np.full(n, 0.125, np.float32)
-        p.id, p.source, p.born = np.arange(n, dtype=np.uint32), np.zeros(n, np.uint8), np.zeros(n, np.float32)
         p, tiling = sorted_particles(p, layout)
         order = p.id
         tiles = tiling.surroundings(p, 2)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from basin.grid.layout import PAD
+from basin.liquid.particles import Particles
 from basin.liquid.step import Liquid
 from basin.scene import parse_scene
 from basin.stages.assembly import SceneFiles, liquid_world
@@ -57,6 +58,14 @@ def liquid(
     result = Liquid(liquid_world(scene, SceneFiles(folder or Path(".")), "final"))
     result.begin()
     return result
+
+
+def particles_at(place: np.ndarray) -> Particles:
+    """Resting particles at places in voxels of the domain (n, 3), eight to a voxel."""
+    n, f = len(place), np.float32
+    still, flat = np.zeros((n, 3), f), np.zeros((n, 3, 3), f)
+    volume, number = np.full(n, 0.125, f), np.arange(n, dtype=np.uint32)
+    return Particles((place + PAD).astype(f), still, flat, volume, number, np.zeros(n, np.uint8), np.zeros(n, f))
 
 
 def position(run: Liquid) -> np.ndarray:

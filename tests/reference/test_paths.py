@@ -12,19 +12,11 @@ from basin.grid.layout import PAD, Layout, make_layout
 from basin.grid.tiles import Tiles
 from basin.liquid import advection
 from basin.liquid.levelset import density, level_set
-from basin.liquid.particles import Particles
 from basin.liquid.solids import SolidWorld
 from basin.liquid.sorting import sorted_particles
+from tests.reference.tanks import particles_at
 
 Flow = Callable[[np.ndarray, float], np.ndarray]
-
-
-def particles_at(place: np.ndarray) -> Particles:
-    """Resting particles at places in voxels of the domain (n, 3), eight to a voxel."""
-    n, f = len(place), np.float32
-    still, flat = np.zeros((n, 3), f), np.zeros((n, 3, 3), f)
-    volume, number = np.full(n, 0.125, f), np.arange(n, dtype=np.uint32)
-    return Particles((place + PAD).astype(f), still, flat, volume, number, np.zeros(n, np.uint8), np.zeros(n, f))
 
 
 def on_faces(flow: Flow, tiles: Tiles, time: float) -> list[np.ndarray]:
@@ -55,14 +47,10 @@ def carried(place: np.ndarray, layout: Layout, flow: Flow, length: float, steps:
     return back
 
 
-def slotted_disc() -> Callable[[np.ndarray], np.ndarray]:
-    """Zalesak's disc: radius 15 about (50, 75), a slot of 5 x 25 from below; whether places lie in it."""
-
-    def inside(place: np.ndarray) -> np.ndarray:
-        x, y = place[..., 0] - 50, place[..., 1] - 75
-        return np.asarray((np.hypot(x, y) < 15) & ~((np.abs(x) < 2.5) & (y < 10)))
-
-    return inside
+def in_slotted_disc(place: np.ndarray) -> np.ndarray:
+    """Whether places lie in Zalesak's disc: radius 15 about (50, 75), a slot of 5 x 25 from below."""
+    x, y = place[..., 0] - 50, place[..., 1] - 75
+    return np.asarray((np.hypot(x, y) < 15) & ~((np.abs(x) < 2.5) & (y < 10)))
 
 
 def lattice(low: tuple[float, ...], high: tuple[float, ...], step: float = 0.5) -> np.ndarray:
@@ -84,9 +72,8 @@ class ZalesaksDisc(SimpleTestCase):
         return np.stack([-rate * y, rate * x, np.zeros_like(x)], axis=-1)
 
     def test_the_disc_comes_back(self) -> None:
-        inside = slotted_disc()
         place = lattice((34, 59, 0), (66, 91, 4))
-        place = place[inside(place)]
+        place = place[in_slotted_disc(place)]
         half = carried(place, self.layout, self.turning, 314.0, 314)
         opposite = np.array([100.0, 100.0]) - place[:, :2].mean(axis=0)
         np.testing.assert_allclose(half[:, :2].mean(axis=0), opposite, atol=0.01)
@@ -95,11 +82,11 @@ class ZalesaksDisc(SimpleTestCase):
         drift = np.hypot(*(back - 50)[:, :2].T) - np.hypot(*(place - 50)[:, :2].T)
         self.assertLess(np.abs(drift).max(), 5e-4)
         self.assertLess(np.abs(drift.mean()), 1e-4)
-        area, unlike = self.surfaced(back, inside)
+        area, unlike = self.surfaced(back)
         self.assertAlmostEqual(area / 582.207, 1.0, delta=0.01)
         self.assertLess(unlike / 582.207, 0.03)
 
-    def surfaced(self, place: np.ndarray, inside: Callable[[np.ndarray], np.ndarray]) -> tuple[float, float]:
+    def surfaced(self, place: np.ndarray) -> tuple[float, float]:
         """Area within the level set, and of where it differs from the disc, half way up the slab."""
         p, tiling = sorted_particles(particles_at(place), self.layout)
         tiles = tiling.surroundings(p, 4)
@@ -107,7 +94,7 @@ class ZalesaksDisc(SimpleTestCase):
         phi = tiles.dense(level_set(density(p, tiling, tiles), solids))[:, :, PAD + 2]
         fine = zoom(phi, 8, order=1, mode="nearest", grid_mode=True)
         x, y = np.meshgrid(*[(np.arange(n) + 0.5) / 8 - PAD for n in fine.shape], indexing="ij")
-        exact = inside(np.stack([x, y], axis=-1))
+        exact = in_slotted_disc(np.stack([x, y], axis=-1))
         return float((fine < 0).sum()) / 64, float(((fine < 0) != exact).sum()) / 64
 
     def test_drift_is_that_of_third_order(self) -> None:
