@@ -104,6 +104,20 @@ def no_affine() -> Iterator[None]:
 
 
 @contextmanager
+def no_reflection() -> Iterator[None]:
+    """Both substeps of a pair only take the divergence away."""
+    from basin.liquid import transfer
+
+    made = transfer.to_particles
+
+    def once(*arguments: Any) -> None:
+        made(*arguments[:-1], False)
+
+    with mock.patch.object(transfer, "to_particles", once):
+        yield
+
+
+@contextmanager
 def rounded_fractions() -> Iterator[None]:
     """Faces either open or shut."""
     from basin.liquid import solids
@@ -152,6 +166,7 @@ MUTANTS: dict[str, Callable] = {
     "straight paths": straight_paths,
     "walls let go": walls_let_go,
     "no affine term": no_affine,
+    "no reflection": no_reflection,
     "face fractions rounded": rounded_fractions,
     "level set blind to walls": blind_to_walls,
     "thin walls joined": joined_sides,
@@ -198,6 +213,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "straight paths": ("StretchingDrop", "test_paths"),
     "walls let go": ("test_clinging",),
     "no affine term": ("Efflux", "DamBreak", "test_axes"),
+    "no reflection": ("Vortices",),
     "face fractions rounded": ("Slide",),
     "level set blind to walls": ("turned_vessel",),
     "thin walls joined": ("ThinWall",),

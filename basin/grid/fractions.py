@@ -7,9 +7,10 @@ from numba import njit, prange
 
 from basin.grid.tiles import load
 
-# Open fractions below this count as shut: so narrow a gap has next to no liquid of its own, and what flows
-# there follows the pressure without inertia. The price is a little friction on slopes (case D01).
-SMALLEST = 0.1
+# Faces open no more than this are slits: so narrow a gap has next to no liquid of its own, and under pressure
+# would flow as if without inertia. Pressure does not act on them; what flows through them already goes on, or
+# a wall askew to the grid would brake what slides along it (case D01).
+SLIT = 0.1
 EDGE = 16  # entries of the walls' shares before their first cell and after their last
 
 
@@ -216,7 +217,7 @@ def _open_faces(row, first, where, bodies, across, within, u, v, w):
 
 @njit(cache=True)
 def _unless(shut, share):
-    return 0.0 if shut or share <= SMALLEST else share
+    return 0.0 if shut else share
 
 
 def open_faces(

@@ -14,6 +14,7 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid import poisson
+from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD
 from basin.grid.tiles import at, row_of
 from basin.liquid.solids import Solids, velocity_of
@@ -61,9 +62,9 @@ def _list_cells(first, where, phi, ou, ov, ow, low, high, start, cell, index):
                         continue
                     if i < low or j < low or k < low or i >= high[0] or j >= high[1] or k >= high[2]:
                         continue
-                    openness = ou[t, a, b, c] + ov[t, a, b, c] + ow[t, a, b, c]
-                    openness += at(ou, where, i + 1, j, k) + at(ov, where, i, j + 1, k) + at(ow, where, i, j, k + 1)
-                    if openness <= 0.0:
+                    widest = max(ou[t, a, b, c], ov[t, a, b, c], ow[t, a, b, c])
+                    beyond = max(at(ou, where, i + 1, j, k), at(ov, where, i, j + 1, k), at(ow, where, i, j, k + 1))
+                    if max(widest, beyond) <= SLIT:
                         continue
                     if not counting:
                         r = start[t - 1] + n
@@ -93,7 +94,7 @@ def _assemble(cell, where, index, phi, ou, ov, ow, neighbour, weight, surface):
                 f = at(ow, where, i, j, k + side)
             neighbour[r, s] = -1
             weight[r, s] = 0.0
-            if f <= 0.0:
+            if f <= SLIT:
                 continue
             n = at(index, where, ni, nj, nk)
             if n >= 0:
@@ -127,13 +128,21 @@ def _system(cell: np.ndarray, index: np.ndarray, phi: np.ndarray, solids: Solids
     return System(cell, neighbour, weight, surface, index)
 
 
+@njit(cache=True, inline="always")
+def _through(field, opened, where, i, j, k, kick):
+    """Flux through a face; a slit's without the kick, which the wall bears there."""
+    f = at(opened, where, i, j, k)
+    flow = at(field, where, i, j, k)
+    return f * (flow - kick if f <= SLIT else flow)
+
+
 @njit(cache=True, parallel=True)
-def _divergence(cell, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, out):
+def _divergence(cell, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, out):
     for r in prange(cell.shape[0]):
         i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        total = at(ou, where, i + 1, j, k) * at(u, where, i + 1, j, k) - at(ou, where, i, j, k) * at(u, where, i, j, k)
-        total += at(ov, where, i, j + 1, k) * at(v, where, i, j + 1, k) - at(ov, where, i, j, k) * at(v, where, i, j, k)
-        total += at(ow, where, i, j, k + 1) * at(w, where, i, j, k + 1) - at(ow, where, i, j, k) * at(w, where, i, j, k)
+        total = _through(u, ou, where, i + 1, j, k, kick[0]) - _through(u, ou, where, i, j, k, kick[0])
+        total += _through(v, ov, where, i, j + 1, k, kick[1]) - _through(v, ov, where, i, j, k, kick[1])
+        total += _through(w, ow, where, i, j, k + 1, kick[2]) - _through(w, ow, where, i, j, k, kick[2])
         if moving:
             for s in range(6):
                 axis, side = s // 2, s % 2
@@ -180,7 +189,7 @@ def _apply(axis, first, where, index, phi, opened, value, field, valid):
                 for c in range(8):
                     k = first[t, 2] + c
                     valid[t, a, b, c] = 0
-                    if opened[t, a, b, c] <= 0.0:
+                    if opened[t, a, b, c] <= SLIT:
                         continue
                     li, lj, lk = i - (1 if axis == 0 else 0), j - (1 if axis == 1 else 0), k - (1 if axis == 2 else 0)
                     below, above = at(index, where, li, lj, lk), index[t, a, b, c]
@@ -209,9 +218,18 @@ def apply_gradient(
 
 
 def project(
-    system: System, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray], tolerance: float = 1e-6
+    system: System,
+    phi: np.ndarray,
+    solids: Solids,
+    velocity: list[np.ndarray],
+    kick: np.ndarray,
+    tolerance: float = 1e-6,
 ) -> tuple[list[np.ndarray], poisson.Solution]:
     """Make the face velocities divergence-free, in place.
+
+    Parameters
+    ----------
+    kick : (3,) voxels/s, what forces have just added to all velocities
 
     Returns
     -------
@@ -220,7 +238,7 @@ def project(
     """
     right = np.empty(len(system.cell))
     moving = (solids.moving, solids.owner, solids.phi, solids.motion)
-    _divergence(system.cell, solids.tiles.where, *velocity, *solids.open, *moving, right)
+    _divergence(system.cell, solids.tiles.where, *velocity, *solids.open, *moving, kick, right)
     solution = system.solver.solve(right, tolerance)
     valid = apply_gradient(system, solution.value, phi, solids, velocity)
     return valid, solution
@@ -248,7 +266,9 @@ def _open_pulled(cell, where, index, value, least, ou, ov, ow, opened):
                 opened[r] = True
 
 
-def let_go(system: System, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray]) -> tuple[System, Solids]:
+def let_go(
+    system: System, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray], kick: np.ndarray
+) -> tuple[System, Solids]:
     """The system and solids with walls opened where liquid would pull on them, as if air were behind.
 
     The pressure on a wall then is at least that of the air (the inequality of Batty, Bertails & Bridson
@@ -258,7 +278,7 @@ def let_go(system: System, phi: np.ndarray, solids: Solids, velocity: list[np.nd
     moving = (solids.moving, solids.owner, solids.phi, solids.motion)
     for _ in range(MOST_OPENINGS):
         right = np.empty(len(system.cell))
-        _divergence(system.cell, tiles.where, *velocity, *solids.open, *moving, right)
+        _divergence(system.cell, tiles.where, *velocity, *solids.open, *moving, kick, right)
         value = system.solver.solve(right, LOOSE).value
         if len(value) == 0:
             break

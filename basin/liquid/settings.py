@@ -55,10 +55,22 @@ class LiquidSettings(Part):
         meaning="Clinging liquid comes off a wall only as air follows it; leaving liquid parts freely from it.",
     )
     substeps_min: int = setting(
-        1, group="Time", ge=1, le=100, slider=(1, 8), label="Substeps, least", meaning="Fewest steps per frame."
+        1,
+        group="Time",
+        ge=1,
+        le=100,
+        slider=(1, 8),
+        label="Substeps, least",
+        meaning="Fewest steps per frame; they are taken in twos.",
     )
     substeps_max: int = setting(
-        16, group="Time", ge=1, le=400, slider=(1, 32), label="Substeps, most", meaning="Most steps per frame."
+        16,
+        group="Time",
+        ge=1,
+        le=400,
+        slider=(1, 32),
+        label="Substeps, most",
+        meaning="Most steps per frame; they are taken in twos.",
     )
     cfl: float = setting(
         2.0,

@@ -1,9 +1,11 @@
 """One substep of the liquid, and the walk from frame to frame.
 
 The order is that of the algorithm: sources, level set, resampling, particles to grid, forces,
-pressure, extrapolation, grid to particles, spacing, advection. Positions belong to the substep's
-start and end, velocities to its middle (leapfrog), so the state between substeps is the particles
-and the length of the last substep alone.
+pressure, extrapolation, grid to particles, spacing, advection. Substeps come in pairs of equal length
+(advection-reflection, Zehnder, Narain & Thomaszewski 2018): the first one turns the divergence that the
+pressure takes away into its opposite, the second one, in the middle of the pair, gives gravity for both
+and takes the divergence away. So a pair is symmetric in time, keeps the energy of turning flow, and
+leaves velocities that belong to the same moment as the positions.
 """
 
 from __future__ import annotations
@@ -32,7 +34,7 @@ from basin.liquid.particles import Particles
 from basin.liquid.solids import Body, SolidWorld
 from basin.liquid.sorting import sorted_particles
 
-ALGORITHM = "liquid-4"
+ALGORITHM = "liquid-5"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -163,9 +165,9 @@ class Liquid:
                 w.substeps_max,
             )
             dt = (whole - done) / count
-            dt, fields = self._checked_substep(shot_time, dt, tally)
-            done = done + dt if whole - done > 1.5 * dt else whole
-            tally.substeps += 1
+            dt, fields = self._checked_pair(shot_time, dt, tally)
+            done = done + 2 * dt if whole - done > 3 * dt else whole
+            tally.substeps += 2
         end = begin + w.frame_seconds
         self._fill(frame)
         return self.fields(end, fields), tally
@@ -183,19 +185,24 @@ class Liquid:
             velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
         return LiquidFields(tiles, phi, velocity, solids.near)
 
-    def _checked_substep(self, shot_time: float, dt: float, tally: Tally) -> tuple[float, LiquidFields]:
-        """A substep, redone with half its length when it spikes; returns the length that went well."""
+    def _checked_pair(self, shot_time: float, dt: float, tally: Tally) -> tuple[float, LiquidFields]:
+        """Two substeps, redone with half their length when they spike; returns the length that went well."""
         before = self.state.copy()
         for _ in range(MOST_HALVINGS):
             try:
-                return dt, self.substep(shot_time, dt, tally)
+                return dt, self.pair(shot_time, dt, tally)
             except Spike:
                 self.state = before.copy()
                 dt *= 0.5
                 tally.redone += 1
-        return dt, self.substep(shot_time, dt, tally, spikes_pass=True)
+        return dt, self.pair(shot_time, dt, tally, spikes_pass=True)
 
-    def substep(self, shot_time: float, dt: float, tally: Tally, spikes_pass: bool = False) -> LiquidFields:
+    def pair(self, shot_time: float, dt: float, tally: Tally, spikes_pass: bool = False) -> LiquidFields:
+        """Go on by two substeps of `dt` liquid seconds each from a shot time; see `_substep`."""
+        self._substep(shot_time, dt, tally, spikes_pass, reflects=True)
+        return self._substep(shot_time + dt / self.world.time_scale, dt, tally, spikes_pass, reflects=False)
+
+    def _substep(self, shot_time: float, dt: float, tally: Tally, spikes_pass: bool, reflects: bool) -> LiquidFields:
         """Go on by `dt` liquid seconds from a shot time; what it did is added to `tally`.
 
         Raises
@@ -208,10 +215,11 @@ class Liquid:
         """
         w, s, layout = self.world, self.state, self.world.layout
         now = clock.perf_counter()
-        self._pour(shot_time)
+        kick = forces.gravity_kick(w.gravity, layout.dx, 0.0 if reflects else 2 * dt)
+        # particles born in the middle of a pair have missed none of the first half's gravity
+        self._pour(shot_time, 0.5 * kick)
         s.particles, tiling = sorted_particles(s.particles, layout)
-        fall = float(np.linalg.norm(w.gravity)) / layout.dx * dt * dt
-        expected = max(w.cfl, self._fastest(shot_time, dt) * dt + fall)
+        expected = max(w.cfl, self._fastest(shot_time, dt) * dt + float(np.linalg.norm(kick)) * dt)
         farthest = min(expected, LONGEST_MOVE)
         reach = max(int(np.ceil(farthest)) + 2, LEAST_REACH)
         tiles = tiling.surroundings(s.particles, reach)
@@ -232,18 +240,17 @@ class Liquid:
         velocity, _mass = transfer.to_grid(s.particles, tiling, tiles)
         before = [u.copy() for u in velocity]
         now = tally.clocked("particles to grid", now)
-        kick = forces.gravity_kick(w.gravity, layout.dx, s.dt_before, dt)
         forces.add(velocity, kick)
         system = pressure.assemble(phi, solids)
         solved, contact = system, solids
         if w.walls_let_go:
-            solved, contact = pressure.let_go(system, phi, solids, velocity)
-        valid, solution = pressure.project(solved, phi, contact, velocity)
+            solved, contact = pressure.let_go(system, phi, solids, velocity, kick)
+        valid, solution = pressure.project(solved, phi, contact, velocity, kick)
         now = tally.clocked("pressure", now)
         velocity = extrapolation.outwards(velocity, valid, reach, tiles)
         velocity = extrapolation.onto_walls(velocity, contact, w.wall_friction)
         now = tally.clocked("extrapolation", now)
-        transfer.to_particles(s.particles, tiling, tiles, velocity, before, w.flip_share, alone, kick)
+        transfer.to_particles(s.particles, tiling, tiles, velocity, before, w.flip_share, alone, kick, reflects)
         move = s.particles.fastest() * dt
         if not move <= SPIKE * expected and not spikes_pass:
             raise Spike
@@ -289,9 +296,10 @@ class Liquid:
                 continue
             time = (frame - w.first_frame) * w.frame_seconds
             points, volume = sources.fill_particles(fill, w.layout, w.particles_per_cell, time)
-            self._put(points, volume, fill.velocity, fill.number, time)
+            self._put(points, volume, fill.velocity / w.layout.dx, fill.number, time)
 
-    def _pour(self, shot_time: float) -> None:
+    def _pour(self, shot_time: float, ahead: np.ndarray) -> None:
+        """Put in what the inflows gave since the last substep, `ahead` (3,) voxels/s of gravity taken off."""
         w = self.world
         now = shot_time * w.time_scale
         for inflow in w.inflows:
@@ -299,12 +307,10 @@ class Liquid:
                 inflow, w.layout, w.particles_per_cell, shot_time, now - self.state.dt_before, now
             )
             if len(points):
-                self._put(points, volume, inflow.velocity, inflow.number, shot_time)
+                self._put(points, volume, inflow.velocity / w.layout.dx - ahead, inflow.number, shot_time)
 
     def _put(self, points: np.ndarray, volume: float, velocity: np.ndarray, number: int, time: float) -> None:
         w, s = self.world, self.state
-        # velocities live half a substep back: take off the half kick that these have not missed
-        behind = forces.gravity_kick(w.gravity, w.layout.dx, s.dt_before, 0.0)
         place = w.layout.to_voxels(points).astype(np.float32)
         place = place[sources.open_places(place, w.layout, self.solid_world, time)]
         count = len(s.particles)
@@ -312,7 +318,7 @@ class Liquid:
             s.particles,
             place,
             volume,
-            velocity / w.layout.dx - behind,
+            velocity,
             number,
             time * w.time_scale,
             s.next_id,

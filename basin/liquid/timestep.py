@@ -17,10 +17,10 @@ def steps_left(
     least: int,
     most: int,
 ) -> int:
-    """Number of equal substeps in which to take the rest of a frame.
+    """Number of equal substeps in which to take the rest of a frame, always even: they come in pairs.
 
     Limited by the fastest particle or collider moving `cfl` voxels, by gravity adding no more than
-    half of that within a substep (which also keeps the shortest gravity waves stable), and by the
+    half of that within a pair (which also keeps the shortest gravity waves stable), and by the
     settings' least and most per frame.
 
     Parameters
@@ -32,6 +32,6 @@ def steps_left(
     pull = float(np.linalg.norm(gravity)) / dx
     longest = cfl / max(speed + pull * remaining / max(least, 1) * 0.5, 1e-9)
     if pull > 0:
-        longest = min(longest, 0.5 * math.sqrt(cfl / pull))
-    wanted = max(math.ceil(remaining / longest - 1e-9), least - taken, 1)
-    return min(wanted, max(most - taken, 1))
+        longest = min(longest, 0.35 * math.sqrt(cfl / pull))
+    wanted = min(max(math.ceil(remaining / longest - 1e-9), least - taken), most - taken)
+    return max(wanted + wanted % 2, 2)

@@ -16,6 +16,9 @@ from basin.liquid.particles import Particles
 from basin.liquid.sorting import Tiling
 
 LIGHTEST = np.float32(1e-9)  # voxels^3: faces with less mass carry no velocity
+# A change of velocity up to the first share of itself is turning flow, and is reflected; beyond the second one it
+# is an impact: thrown back, the liquid would leave it faster than it came.
+TURNING, IMPACT = np.float32(0.25), np.float32(0.5)
 CELLS = 9  # per axis, from whose low corners a tile's particles reach faces
 
 
@@ -106,18 +109,31 @@ def _inside(line, axis, x, y, z):
     return v0 + a * (v1 - v0), v1 - v0, g0 + a * (g1 - g0), e0 + a * (e1 - e0)
 
 
+@njit(cache=True, inline="always")
+def _mirrored(now, was):
+    """How much of the projection's change is taken once more: 1 in smooth flow, 0 in an impact."""
+    change, speed = np.float32(0.0), np.float32(1e-12)
+    for axis in range(3):
+        change += (now[axis, 0] - was[axis, 0]) ** 2
+        speed += now[axis, 0] ** 2
+    share = np.sqrt(change / speed)
+    return min(max((IMPACT - share) / (IMPACT - TURNING), np.float32(0.0)), np.float32(1.0))
+
+
 @njit(cache=True, parallel=True)
-def _gather(start, first, where, position, velocity, affine, u, v, w, u0, v0, w0, flip, ballistic, kick):
+def _gather(start, first, where, position, velocity, affine, u, v, w, u0, v0, w0, flip, ballistic, kick, reflects):
     half = np.float32(0.5)
+    held_too = flip > 0.0 or reflects
     for t in prange(first.shape[0]):
         after = np.empty((3, 10, 10, 10), np.float32)
         before = np.empty((3, 10, 10, 10), np.float32)
         new, held = after.reshape(3000), before.reshape(3000)
+        now, was = np.zeros((3, 4), np.float32), np.zeros((3, 4), np.float32)
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
         load(u, where, i0, j0, k0, after[0])
         load(v, where, i0, j0, k0, after[1])
         load(w, where, i0, j0, k0, after[2])
-        if flip > 0.0:
+        if held_too:
             load(u0, where, i0, j0, k0, before[0])
             load(v0, where, i0, j0, k0, before[1])
             load(w0, where, i0, j0, k0, before[2])
@@ -135,12 +151,15 @@ def _gather(start, first, where, position, velocity, affine, u, v, w, u0, v0, w0
                 x = px - (np.float32(0.0) if axis == 0 else half)
                 y = py - (np.float32(0.0) if axis == 1 else half)
                 z = pz - (np.float32(0.0) if axis == 2 else half)
-                value, gx, gy, gz = _inside(new, axis, x, y, z)
-                if flip > 0.0:
-                    old, _, _, _ = _inside(held, axis, x, y, z)
-                    value += flip * (velocity[p, axis] - old)
-                velocity[p, axis] = value
-                affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2] = gx, gy, gz
+                now[axis] = _inside(new, axis, x, y, z)
+                if held_too:
+                    was[axis] = _inside(held, axis, x, y, z)
+            mirrored = _mirrored(now, was) if reflects else np.float32(0.0)
+            for axis in range(3):
+                own = flip * (velocity[p, axis] - was[axis, 0]) if held_too else np.float32(0.0)
+                velocity[p, axis] = now[axis, 0] + mirrored * (now[axis, 0] - was[axis, 0]) + own
+                for d in range(3):
+                    affine[p, axis, d] = now[axis, d + 1] + mirrored * (now[axis, d + 1] - was[axis, d + 1])
 
 
 def to_particles(
@@ -152,6 +171,7 @@ def to_particles(
     flip_share: float,
     ballistic: np.ndarray,
     kick: np.ndarray,
+    reflects: bool = False,
 ) -> None:
     """Velocity and affine matrix of every particle, in place.
 
@@ -159,7 +179,8 @@ def to_particles(
     ----------
     after, before : face velocities [u, v, w] after the projection and as first transferred.
     ballistic : bool (n,), particles with no liquid around them, which only feel `kick` (3,).
+    reflects : take the change that the projection made twice, but for impacts.
     """
     p = particles
     own = (tiling.start, tiling.first, tiles.where, p.position, p.velocity, p.affine)
-    _gather(*own, *after, *before, np.float32(flip_share), ballistic, kick.astype(np.float32))
+    _gather(*own, *after, *before, np.float32(flip_share), ballistic, kick.astype(np.float32), reflects)

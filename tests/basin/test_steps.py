@@ -130,8 +130,8 @@ class Substeps(SimpleTestCase):
         fast = steps_left(1 / 24, 0, 500.0, g, 0.02, 2.0, 1, 16)
         self.assertLess(slow, fast)
         self.assertEqual(steps_left(1 / 24, 0, 1e5, g, 0.02, 2.0, 1, 16), 16)
-        self.assertEqual(steps_left(1 / 24, 15, 1e5, g, 0.02, 2.0, 1, 16), 1)
-        self.assertEqual(steps_left(1 / 24, 0, 0.0, np.zeros(3), 0.02, 2.0, 5, 16), 5)
+        self.assertEqual(steps_left(1 / 24, 15, 1e5, g, 0.02, 2.0, 1, 16), 2)
+        self.assertEqual(steps_left(1 / 24, 0, 0.0, np.zeros(3), 0.02, 2.0, 5, 16), 6)
 
 
 class Spikes(SimpleTestCase):
@@ -146,14 +146,14 @@ class Spikes(SimpleTestCase):
 
         def once(velocity: list[np.ndarray], *rest: Any) -> list[np.ndarray]:
             calls.append(1)
-            return [field * np.float32(1e4 if len(calls) == 1 else 1.0) for field in made(velocity, *rest)]
+            return [field * np.float32(1e4 if len(calls) == 2 else 1.0) for field in made(velocity, *rest)]
 
         with mock.patch.object(extrapolation, "onto_walls", once):
             a = spoilt.advance_frame(2)
         b = plain.advance_frame(2)
         assert a and b
         self.assertEqual((a[1].redone, b[1].redone), (1, 0))
-        self.assertGreater(a[1].substeps, b[1].substeps)
+        self.assertGreaterEqual(a[1].substeps, b[1].substeps + 2)
         fall = [float(run.state.particles.position[:, 1].mean()) for run in (spoilt, plain)]
         self.assertAlmostEqual(fall[0], fall[1], delta=1e-3)
 
@@ -172,14 +172,14 @@ class Spikes(SimpleTestCase):
             made = run.advance_frame(frame)
             assert made
             self.assertTrue(np.isfinite(run.state.particles.position).all())
-        self.assertEqual(made[1].substeps, 1)
+        self.assertEqual(made[1].substeps, 2)
         x = position(run)
         self.assertTrue(((x >= 0) & (x <= [1.0, 1.0, 0.5])).all())
 
     def test_no_gravity_and_no_liquid(self) -> None:
         made = liquid(0.05, (1.0, 1.0, 0.5), [], gravity=(0, 0, 0)).advance_frame(2)
         assert made
-        self.assertEqual((made[1].substeps, len(made[0].tiles)), (1, 0))
+        self.assertEqual((made[1].substeps, len(made[0].tiles)), (2, 0))
 
     def test_domain_a_voxel_thick(self) -> None:
         run = liquid(0.05, (1.0, 1.0, 0.05), [box_fill((0.0, 0.0, 0.0), (0.4, 0.6, 0.05))])

@@ -146,9 +146,9 @@ def pressure_down_the_middle(run: Liquid) -> tuple[float, float]:
     phi = levelset.level_set(levelset.density(particles, tiling, tiles), solids)
     field = [tiles.field() for _ in range(3)]
     dt = 0.01
-    forces.add(field, forces.gravity_kick(run.world.gravity, layout.dx, dt, dt))
+    forces.add(field, forces.gravity_kick(run.world.gravity, layout.dx, dt))
     system = pressure.assemble(phi, solids)
-    _, solution = pressure.project(system, phi, solids, field)
+    _, solution = pressure.project(system, phi, solids, field, np.zeros(3))
     pascal = solution.value * 998.2 * layout.dx**2 / dt
     column = (system.cell[:, 0] == PAD + 32) & (system.cell[:, 2] == PAD + 2)
     height = (system.cell[column, 1] + 0.5 - PAD) * layout.dx
