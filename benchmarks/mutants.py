@@ -108,7 +108,7 @@ def no_reflection() -> Iterator[None]:
     """Both substeps of a pair only take the divergence away."""
     from basin.liquid import transfer
 
-    made = transfer.to_particles
+    made: Callable = transfer.to_particles
 
     def once(*arguments: Any) -> None:
         made(*arguments[:-1], False)
