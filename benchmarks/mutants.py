@@ -118,6 +118,15 @@ def no_reflection() -> Iterator[None]:
 
 
 @contextmanager
+def flattened_at_walls() -> Iterator[None]:
+    """Distances beside walls as the plane's height alone."""
+    from basin.liquid import levelset
+
+    with mock.patch.object(levelset, "_at_walls", _with_names(levelset._at_walls, WELL_SEEN=(2.0, 3.0))):
+        yield
+
+
+@contextmanager
 def rounded_fractions() -> Iterator[None]:
     """Faces either open or shut."""
     from basin.liquid import solids
@@ -167,6 +176,7 @@ MUTANTS: dict[str, Callable] = {
     "walls let go": walls_let_go,
     "no affine term": no_affine,
     "no reflection": no_reflection,
+    "surface flattened at walls": flattened_at_walls,
     "face fractions rounded": rounded_fractions,
     "level set blind to walls": blind_to_walls,
     "thin walls joined": joined_sides,
@@ -214,6 +224,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "walls let go": ("test_clinging",),
     "no affine term": ("Efflux", "DamBreak", "test_axes"),
     "no reflection": ("Vortices",),
+    "surface flattened at walls": ("TravellingWave",),
     "face fractions rounded": ("Slide",),
     "level set blind to walls": ("turned_vessel",),
     "thin walls joined": ("ThinWall",),

@@ -23,6 +23,7 @@ FAINTEST = np.float32(0.002)
 FARTHEST = np.float32(-WIDTH * ndtri(FAINTEST))  # voxels: what the faintest share stands for
 FAITHFUL = np.float32(1.6)  # voxels: beyond, the kernel's tail is too thin to tell the distance
 LEAST_ROOM = np.float32(0.30)  # neighbourhoods with less open space than this take their neighbours' word
+WELL_SEEN = (0.5, 0.7)  # open share of a neighbourhood from which its own value counts, and counts alone
 FLATTER = 0.001  # pull of a fitted plane's slope towards zero
 
 
@@ -163,6 +164,13 @@ def _at_walls(beside, first, where, wide, middle, phi, out):
                     _solve4(a, b)
                     # Deep down all that a slope can show is that a few particles are missing; air that none of the
                     # neighbours sees is none, and a hole there would let the liquid jet.
+                    value, here = phi[t, ci, cj, ck], wide[t, ci, cj, ck]
+                    if abs(value) <= FAITHFUL and here > WELL_SEEN[0]:
+                        own = value
+                        for d in range(3):
+                            own -= b[d + 1] * middle[t, ci, cj, ck, d]
+                        trust = min((here - WELL_SEEN[0]) / (WELL_SEEN[1] - WELL_SEEN[0]), 1.0)
+                        b[0] += trust * (own - b[0])
                     fitted = min(max(np.float32(b[0]), -FAR), FAR)
                     out[t, ci, cj, ck] = most if most < 0.0 <= fitted else fitted
 
@@ -176,8 +184,10 @@ def level_set(share: np.ndarray, solids: Solids) -> np.ndarray:
     resting surface that lies askew.
 
     Where a wall cuts the kernel, what is left of it has its middle away from the cell's centre, and
-    the distance belongs there. A plane through such values of the neighbourhood (least squares)
-    gives the cell's own; else a surface that meets a leaning wall would seem bent, and flow.
+    the distance belongs there. The slope of a plane through such values of the neighbourhood (least
+    squares) carries it to the centre; else a surface that meets a leaning wall would seem bent, and
+    flow. Only where the wall leaves too little of the kernel does the plane's height count as well: it
+    is a mean over three cells, and flattens waves (case A16).
 
     Parameters
     ----------
