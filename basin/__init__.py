@@ -30,3 +30,16 @@ os.environ.setdefault("NUMBA_CACHE_DIR", str(_HERE.parent / "var" / "numba" / so
 # The wheel puts TBB into the environment's lib folder, where the loader does not look by itself.
 for _library in sorted(Path(sys.prefix, "lib").glob("libtbb.so.*")):
     ctypes.CDLL(str(_library), mode=ctypes.RTLD_GLOBAL)
+
+
+def keep_memory() -> None:
+    """Let this process keep the memory it has freed, for runs: substeps ask for the same again and again.
+
+    Fresh pages cost more to be handed out and cleared than most passes over them take. Only glibc is told.
+    """
+    try:
+        tune = ctypes.CDLL("libc.so.6").mallopt
+    except OSError:
+        return
+    tune(-4, 0)  # M_MMAP_MAX: no blocks of their own
+    tune(-1, 2**31 - 1)  # M_TRIM_THRESHOLD: nothing goes back before the end

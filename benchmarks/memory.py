@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from basin import keep_memory
 from benchmarks.speed import sloshing
 
 
@@ -16,6 +17,7 @@ def peak() -> int:
 
 def main() -> None:
     """Run the pool at a size (voxels along it, as the first argument, or 64 and 96) and print."""
+    keep_memory()
     sloshing(16).advance_frame(2)
     base = peak()
     print(f"at rest {base / 1e6:.0f} MB")

@@ -95,9 +95,10 @@ def no_affine() -> Iterator[None]:
 
     made = transfer.to_particles
 
-    def plain(particles: Any, *rest: Any) -> None:
-        made(particles, *rest)
+    def plain(particles: Any, *rest: Any) -> float:
+        speed = made(particles, *rest)
         particles.affine[:] = 0
+        return speed
 
     with mock.patch.object(transfer, "to_particles", plain):
         yield
@@ -110,8 +111,8 @@ def no_reflection() -> Iterator[None]:
 
     made: Callable = transfer.to_particles
 
-    def once(*arguments: Any) -> None:
-        made(*arguments[:-1], False)
+    def once(*arguments: Any) -> float:
+        return float(made(*arguments[:-1], False))
 
     with mock.patch.object(transfer, "to_particles", once):
         yield

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-from basin.grid.layout import PAD, Layout
+from basin.grid.lanes import AHEAD, CONTRACT, prefetch
+from basin.grid.layout import PAD
 from basin.grid.tiles import Tiles, at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
-from basin.liquid.particles import Particles
+from basin.liquid.particles import Particles, V, X
 from basin.liquid.solids import FAR as SOLIDS_FAR
 from basin.liquid.solids import velocity_of
 from basin.liquid.sorting import Tiling
@@ -21,22 +22,23 @@ TOUCH = np.float32(0.5 * CLEARANCE)  # nearer than that, a path has met the soli
 SUNK = np.float32(-0.1)  # voxels inside a solid that a path may graze
 HALF_TOUCH = np.float32(0.25 * CLEARANCE)
 MOST_BENDS = 4
+FARTHEST = 10  # voxels: no particle comes farther in a substep, by flow, spacing and walls together
 NARROW = 1.5  # voxels between two walls of the domain
 
 
 @njit(cache=True, inline="always")
-def _sampled(line, u, v, w, where, i0, j0, k0, x, y, z):
+def _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z):
     """Velocity at a place: from the tile's block, or beyond it through the index."""
-    h = np.float32(0.5)
     px, py, pz = x - np.float32(i0), y - np.float32(j0), z - np.float32(k0)
-    most = np.float32(BLOCK - 1)
-    if px < h or py < h or pz < h or px >= most or py >= most or pz >= most or px != px:
-        return sample_velocity(u, v, w, where, x, y, z)
+    if not within:
+        h, most = np.float32(0.5), np.float32(BLOCK - 1)
+        if px < h or py < h or pz < h or px >= most or py >= most or pz >= most or px != px:
+            return sample_velocity(u, v, w, where, x, y, z)
     return velocity_in(line, BLOCK, px, py, pz)
 
 
-@njit(cache=True, parallel=True)
-def _advance(start, first, position, velocity, u, v, w, where, dt, farthest, ballistic, out):
+@njit(cache=True, parallel=True, fastmath=CONTRACT)
+def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic, start):
     # Ralston's third-order method: the field is frozen over the substep, so the order is that of
     # the path through it.
     h = np.float32(dt)
@@ -47,23 +49,27 @@ def _advance(start, first, position, velocity, u, v, w, where, dt, farthest, bal
         load(v, where, i0, j0, k0, block[1])
         load(w, where, i0, j0, k0, block[2])
         line = block.reshape(3 * BLOCK**3)
-        for p in range(start[t], start[t + 1]):
-            x, y, z = position[p, 0], position[p, 1], position[p, 2]
+        within = h * max(line.max(), -line.min()) < np.float32(RIM - 1.0)
+        for index in range(tile_start[t], tile_start[t + 1]):
+            p = np.uint64(index)
+            prefetch(record, p + np.uint64(AHEAD))
+            x, y, z = record[p, X], record[p, X + 1], record[p, X + 2]
             if ballistic[p]:
-                mx, my, mz = h * velocity[p, 0], h * velocity[p, 1], h * velocity[p, 2]
+                mx, my, mz = h * record[p, V], h * record[p, V + 1], h * record[p, V + 2]
             else:
-                a = _sampled(line, u, v, w, where, i0, j0, k0, x, y, z)
+                a = _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z)
                 s = h * np.float32(0.5)
-                b = _sampled(line, u, v, w, where, i0, j0, k0, x + s * a[0], y + s * a[1], z + s * a[2])
+                b = _sampled(line, within, u, v, w, where, i0, j0, k0, x + s * a[0], y + s * a[1], z + s * a[2])
                 s = h * np.float32(0.75)
-                c = _sampled(line, u, v, w, where, i0, j0, k0, x + s * b[0], y + s * b[1], z + s * b[2])
+                c = _sampled(line, within, u, v, w, where, i0, j0, k0, x + s * b[0], y + s * b[1], z + s * b[2])
                 s = h / np.float32(9.0)
                 mx = s * (np.float32(2.0) * a[0] + np.float32(3.0) * b[0] + np.float32(4.0) * c[0])
                 my = s * (np.float32(2.0) * a[1] + np.float32(3.0) * b[1] + np.float32(4.0) * c[1])
                 mz = s * (np.float32(2.0) * a[2] + np.float32(3.0) * b[2] + np.float32(4.0) * c[2])
             length = np.sqrt(mx * mx + my * my + mz * mz)
             held = farthest / length if length > farthest else np.float32(1.0)
-            out[p, 0], out[p, 1], out[p, 2] = x + held * mx, y + held * my, z + held * mz
+            start[p, 0], start[p, 1], start[p, 2] = x, y, z
+            record[p, X], record[p, X + 1], record[p, X + 2] = x + held * mx, y + held * my, z + held * mz
 
 
 @njit(cache=True, inline="always")
@@ -112,9 +118,7 @@ def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
 
 
 @njit(cache=True, parallel=True)
-def _keep_out(
-    tile_start, first, number, near, start, position, velocity, where, phi, owner, motion, ballistic, friction, narrow
-):
+def _keep_out(tile_start, first, number, near, start, record, where, phi, owner, motion, ballistic, friction, narrow):
     for t in prange(number.shape[0]):
         if not near[number[t]]:
             continue
@@ -124,7 +128,7 @@ def _keep_out(
         line = block.reshape(BLOCK**3)
         for p in range(tile_start[t], tile_start[t + 1]):
             x0, y0, z0 = start[p, 0], start[p, 1], start[p, 2]
-            dx, dy, dz = position[p, 0] - x0, position[p, 1] - y0, position[p, 2] - z0
+            dx, dy, dz = record[p, X] - x0, record[p, X + 1] - y0, record[p, X + 2] - z0
             length = np.sqrt(dx * dx + dy * dy + dz * dz)
             d = _distance(line, phi, where, i0, j0, k0, x0, y0, z0)
             if d > length + np.float32(1.0):
@@ -183,17 +187,17 @@ def _keep_out(
                 if into >= np.float32(0.0):
                     break
                 dx, dy, dz = dx - into * normal[0], dy - into * normal[1], dz - into * normal[2]
-            position[p, 0], position[p, 1], position[p, 2] = x, y, z
+            record[p, X], record[p, X + 1], record[p, X + 2] = x, y, z
             if hit and ballistic[p]:
                 g = gradient(phi, where, x, y, z)
                 who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
                 s0, s1, s2 = velocity_of(motion, who, x, y, z)
-                r0, r1, r2 = velocity[p, 0] - s0, velocity[p, 1] - s1, velocity[p, 2] - s2
+                r0, r1, r2 = record[p, V] - s0, record[p, V + 1] - s1, record[p, V + 2] - s2
                 normal = min(r0 * g[0] + r1 * g[1] + r2 * g[2], 0.0)
                 keep = 1.0 - friction
-                velocity[p, 0] = s0 + keep * (r0 - normal * g[0])
-                velocity[p, 1] = s1 + keep * (r1 - normal * g[1])
-                velocity[p, 2] = s2 + keep * (r2 - normal * g[2])
+                record[p, V] = s0 + keep * (r0 - normal * g[0])
+                record[p, V + 1] = s1 + keep * (r1 - normal * g[1])
+                record[p, V + 2] = s2 + keep * (r2 - normal * g[2])
 
 
 def advance(
@@ -205,11 +209,14 @@ def advance(
     farthest: float,
     ballistic: np.ndarray,
 ) -> np.ndarray:
-    """Positions (n, 3) after `dt` liquid seconds, before walls are heeded; no move is longer than `farthest` voxels."""
-    out = np.empty_like(particles.position)
-    own = (tiling.start, tiling.first, particles.position, particles.velocity)
-    _advance(*own, *velocity, tiles.where, dt, np.float32(farthest), ballistic, out)
-    return out
+    """Move particles along the flow for `dt` liquid seconds, in place, before walls are heeded.
+
+    No move is longer than `farthest` voxels. Returns the positions (n, 3) from which they came.
+    """
+    start = np.empty((len(particles), 3), np.float32)
+    own = (tiling.start, tiling.first, particles.record)
+    _advance(*own, *velocity, tiles.where, dt, np.float32(farthest), ballistic, start)
+    return start
 
 
 def keep_out(
@@ -226,44 +233,51 @@ def keep_out(
     """Stop paths from `start` at solids and push particles out of them, in place."""
     near = np.zeros(len(phi), bool)
     _near_solids(phi, tiles.first, tiles.where, near)
-    own = (tiling.start, tiling.first, tiles.rows(tiling.number), near, start, particles.position, particles.velocity)
+    own = (tiling.start, tiling.first, tiles.rows(tiling.number), near, start, particles.record)
     layout = tiles.layout
     narrow = bool((layout.closed.all(axis=1) & (layout.wall_high - layout.wall_low < NARROW)).any())
     _keep_out(*own, tiles.where, phi, owner, motion, ballistic, friction, narrow)
 
 
 @njit(cache=True, parallel=True)
-def _settle(position, low, high, inner, periodic, closed, leaves):
-    for p in prange(position.shape[0]):
-        for d in range(3):
-            x = position[p, d]
-            if periodic[d]:
-                x -= np.float32(np.floor((x - np.float32(PAD)) / inner[d]) * inner[d])
-                if not x < high[d]:
-                    x = low[d]
-                position[p, d] = x
-                continue
-            # a solid wall cannot be passed; what numerical pushing left beyond goes back onto it
-            if x < low[d]:
-                if closed[d, 0]:
-                    position[p, d] = low[d] + np.float32(CLEARANCE)
-                else:
+def _settle(chosen, start, record, low, high, inner, periodic, closed, leaves, gone):
+    for n in prange(chosen.shape[0]):
+        t = chosen[n]
+        for p in range(start[t], start[t + 1]):
+            for d in range(3):
+                x = record[p, d]
+                if periodic[d]:
+                    x -= np.float32(np.floor((x - np.float32(PAD)) / inner[d]) * inner[d])
+                    if not x < high[d]:
+                        x = low[d]
+                    record[p, d] = x
+                    continue
+                # a solid wall cannot be passed; what numerical pushing left beyond goes back onto it
+                if x < low[d]:
+                    if closed[d, 0]:
+                        record[p, d] = low[d] + np.float32(CLEARANCE)
+                    else:
+                        leaves[p] = True
+                elif x > high[d]:
+                    if closed[d, 1]:
+                        record[p, d] = high[d] - np.float32(CLEARANCE)
+                    else:
+                        leaves[p] = True
+                elif x != x:
                     leaves[p] = True
-            elif x > high[d]:
-                if closed[d, 1]:
-                    position[p, d] = high[d] - np.float32(CLEARANCE)
-                else:
-                    leaves[p] = True
-            elif x != x:
-                leaves[p] = True
+            if leaves[p]:
+                gone[n] = 1
 
 
-def wrapped_and_drained(particles: Particles, layout: Layout) -> tuple[Particles, float]:
+def wrapped_and_drained(particles: Particles, tiling: Tiling) -> tuple[Particles, float]:
     """Wrap periodic axes and drop what left through open walls; returns the volume lost (voxels^3)."""
-    leaves = np.zeros(len(particles), bool)
+    layout = tiling.layout
+    beside = (tiling.low < PAD + FARTHEST) | (tiling.high > layout.wall_high - FARTHEST)
+    chosen = np.flatnonzero(beside.any(axis=1))
+    leaves, gone = np.zeros(len(particles), bool), np.zeros(len(chosen), np.uint8)
     inner = np.array(layout.inner, np.float32)
     walls = (layout.wall_low, layout.wall_high, inner, layout.periodic, layout.closed)
-    _settle(particles.position, *walls, leaves)
-    if not leaves.any():
+    _settle(chosen, tiling.start, particles.record, *walls, leaves, gone)
+    if not gone.any():
         return particles, 0.0
     return particles.taken(~leaves), float(particles.volume[leaves].sum(dtype=np.float64))

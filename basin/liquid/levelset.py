@@ -11,13 +11,15 @@ import numpy as np
 from numba import njit, prange
 from scipy.special import ndtri
 
-from basin.grid.tiles import Tiles, add, at, load
-from basin.liquid.particles import Particles
+from basin.grid.lanes import AHEAD, CONTRACT, add_spline, prefetch
+from basin.grid.tiles import WITHIN, Tiles, add, load
+from basin.liquid.particles import M, Particles, X
 from basin.liquid.room import WHOLE, mean_of_block
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Tiling
 
 FAR = np.float32(2.5)
+WIDE = 12  # floats in a row of a tile's block: rows of four that begin at its last cells stay within it
 WIDTH = np.float32(np.sqrt(0.75))  # voxels: the spline's variance 1/4 and the binomial's 1/2
 FAINTEST = np.float32(0.002)
 FARTHEST = np.float32(-WIDTH * ndtri(FAINTEST))  # voxels: what the faintest share stands for
@@ -27,36 +29,26 @@ WELL_SEEN = (0.5, 0.7)  # open share of a neighbourhood from which its own value
 FLATTER = 0.001  # pull of a fitted plane's slope towards zero
 
 
-@njit(cache=True, parallel=True)
-def _splat(chosen, start, first, where, position, volume, density):
+@njit(cache=True, parallel=True, fastmath=CONTRACT)
+def _splat(chosen, start, first, where, record, density):
+    h, one = np.float32(0.5), np.uint64(1)
     for n in prange(chosen.shape[0]):
         t = chosen[n]
-        block = np.zeros((10, 10, 10), np.float32)
+        block = np.zeros((10, WIDE, WIDE), np.float32)
+        line = block.reshape(10 * WIDE * WIDE)
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        wx = np.empty(3, np.float32)
-        wy = np.empty(3, np.float32)
-        wz = np.empty(3, np.float32)
-        for p in range(start[t], start[t + 1]):
-            i, j, k = int(position[p, 0]), int(position[p, 1]), int(position[p, 2])
-            _spline(position[p, 0] - np.float32(i) - np.float32(0.5), wx)
-            _spline(position[p, 1] - np.float32(j) - np.float32(0.5), wy)
-            _spline(position[p, 2] - np.float32(k) - np.float32(0.5), wz)
-            i, j, k = i - i0 - 1, j - j0 - 1, k - k0 - 1
-            for di in range(3):
-                a = volume[p] * wx[di]
-                for dj in range(3):
-                    b = a * wy[dj]
-                    for dk in range(3):
-                        block[i + di, j + dj, k + dk] += b * wz[dk]
-        add(density, where, i0, j0, k0, block)
-
-
-@njit(cache=True, inline="always")
-def _spline(d, out):
-    """Quadratic B-spline weights of the cells at -1, 0, 1 for an offset d in [-0.5, 0.5]."""
-    out[0] = np.float32(0.5) * (np.float32(0.5) - d) ** 2
-    out[1] = np.float32(0.75) - d * d
-    out[2] = np.float32(0.5) * (np.float32(0.5) + d) ** 2
+        fx, fy, fz = np.float32(i0), np.float32(j0), np.float32(k0)
+        for index in range(start[t], start[t + 1]):
+            p = np.uint64(index)
+            prefetch(record, p + np.uint64(AHEAD))
+            x = min(record[p, X] - fx, WITHIN)
+            y = min(record[p, X + 1] - fy, WITHIN)
+            z = min(record[p, X + 2] - fz, WITHIN)
+            i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
+            a, b, c = x - np.float32(i) - h, y - np.float32(j) - h, z - np.float32(k) - h
+            place = ((i - one) * np.uint64(WIDE) + j - one) * np.uint64(WIDE) + k - one
+            add_spline(line, place, np.uint64(WIDE), record[p, M], a, b, c)
+        add(density, where, i0, j0, k0, block[:, :10, :10])
 
 
 def density(particles: Particles, tiling: Tiling, tiles: Tiles) -> np.ndarray:
@@ -64,8 +56,7 @@ def density(particles: Particles, tiling: Tiling, tiles: Tiles) -> np.ndarray:
     result = tiles.field()
     for chosen in tiling.colours:
         if len(chosen):
-            args = (chosen, tiling.start, tiling.first, tiles.where)
-            _splat(*args, particles.position, particles.volume, result)
+            _splat(chosen, tiling.start, tiling.first, tiles.where, particles.record, result)
     tiles.fold(result)
     return result
 
@@ -206,23 +197,22 @@ def level_set(share: np.ndarray, solids: Solids) -> np.ndarray:
 
 
 @njit(cache=True, parallel=True)
-def _ballistic(position, phi, where, out):
-    for p in prange(position.shape[0]):
-        i, j, k = int(position[p, 0]), int(position[p, 1]), int(position[p, 2])
-        free = at(phi, where, i, j, k) >= 0.0
-        if not free:
-            out[p] = False
+def _ballistic(start, first, where, record, phi, out):
+    for t in prange(first.shape[0]):
+        block = np.empty((10, 10, 10), np.float32)
+        load(phi, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
+        if block.max() < 0.0:
             continue
-        for di in range(i - 1, i + 2):
-            for dj in range(j - 1, j + 2):
-                for dk in range(k - 1, k + 2):
-                    if at(phi, where, di, dj, dk) < 0.0:
-                        free = False
-        out[p] = free
+        fx, fy, fz = np.float32(first[t, 0]), np.float32(first[t, 1]), np.float32(first[t, 2])
+        for p in range(start[t], start[t + 1]):
+            x, y, z = record[p, X] - fx, record[p, X + 1] - fy, record[p, X + 2] - fz
+            i, j, k = min(int(x), 7), min(int(y), 7), min(int(z), 7)
+            if block[i + 1, j + 1, k + 1] >= 0.0:
+                out[p] = block[i : i + 3, j : j + 3, k : k + 3].min() >= 0.0
 
 
-def ballistic(particles: Particles, phi: np.ndarray, tiles: Tiles) -> np.ndarray:
+def ballistic(particles: Particles, tiling: Tiling, phi: np.ndarray, tiles: Tiles) -> np.ndarray:
     """Which particles have no liquid cell among their 27 neighbours: they fly on their own."""
-    result = np.empty(len(particles), np.bool_)
-    _ballistic(particles.position, phi, tiles.where, result)
+    result = np.zeros(len(particles), np.bool_)
+    _ballistic(tiling.start, tiling.first, tiles.where, particles.record, phi, result)
     return result

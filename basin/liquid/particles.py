@@ -1,36 +1,47 @@
-"""The liquid's particles: plain arrays in one order."""
+"""The liquid's particles: a record of one cache line each, and what is rarely asked for beside it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from collections.abc import Mapping
+from dataclasses import dataclass
 
 import numpy as np
 from numba import njit, prange
 
+from basin.grid.lanes import AHEAD, prefetch
+
 CHUNK = 1 << 15  # particles looked at together
+RECORD = 16  # floats: 64 bytes
+# places in a record, for kernels
+X, V, C, M = 0, 3, 6, 15
+
+
+def records(count: int) -> np.ndarray:
+    """Room for records (count, 16), each on a cache line of its own."""
+    raw = np.empty(count * RECORD + RECORD, np.float32)
+    offset = (-raw.ctypes.data % 64) // 4
+    return raw[offset : offset + count * RECORD].reshape(count, RECORD)
 
 
 @njit(cache=True, parallel=True)
-def _take(index, x, v, c, m, n, s, b, new_x, new_v, new_c, new_m, new_n, new_s, new_b):
+def _take(index, record, number, source, born, new_record, new_number, new_source, new_born):
+    most = index.shape[0] - 1
     for p in prange(index.shape[0]):
-        q = index[p]
-        for d in range(3):
-            new_x[p, d] = x[q, d]
-            new_v[p, d] = v[q, d]
-            for e in range(3):
-                new_c[p, d, e] = c[q, d, e]
-        new_m[p] = m[q]
-        new_n[p] = n[q]
-        new_s[p] = s[q]
-        new_b[p] = b[q]
+        prefetch(record, index[min(p + AHEAD, most)])
+        q = np.uint64(index[p])
+        for d in range(16):
+            new_record[p, d] = record[q, d]
+        new_number[p] = number[q]
+        new_source[p] = source[q]
+        new_born[p] = born[q]
 
 
 @njit(cache=True, parallel=True)
-def _fastest(velocity, part):
+def _fastest(record, part):
     for c in prange(part.shape[0]):
-        most = 0.0
-        for p in range(c * CHUNK, min((c + 1) * CHUNK, velocity.shape[0])):
-            s = velocity[p, 0] ** 2 + velocity[p, 1] ** 2 + velocity[p, 2] ** 2
+        most = np.float32(0.0)
+        for p in range(c * CHUNK, min((c + 1) * CHUNK, record.shape[0])):
+            s = record[p, V] ** 2 + record[p, V + 1] ** 2 + record[p, V + 2] ** 2
             if not s <= most:  # so that what is not a number comes through
                 most = s
             if s != s:
@@ -42,73 +53,97 @@ def _fastest(velocity, part):
 class Particles:
     """Liquid particles in the domain's frame.
 
+    Kernels walk over whole records, so a particle costs one trip to memory whatever is asked of it;
+    everything else sees `position` and the like, which are views.
+
     Attributes
     ----------
-    position : float32 (n, 3), voxels of the padded grid
-    velocity : float32 (n, 3), voxels per liquid second
-    affine : float32 (n, 3, 3), velocity gradient, 1/s; row = velocity component
-    volume : float32 (n,), voxels^3; with the density it is the mass, and is conserved
+    record : float32 (n, 16): position, velocity, affine matrix by rows, volume
     id : uint32 (n,), birth counter
     source : uint8 (n,), index of the source that made it
     born : float32 (n,), liquid seconds from the first frame
     """
 
-    position: np.ndarray
-    velocity: np.ndarray
-    affine: np.ndarray
-    volume: np.ndarray
+    record: np.ndarray
     id: np.ndarray
     source: np.ndarray
     born: np.ndarray
 
     def __len__(self) -> int:
-        return len(self.position)
+        return len(self.record)
+
+    @property
+    def position(self) -> np.ndarray:
+        """View (n, 3), voxels of the padded grid."""
+        return self.record[:, X : X + 3]
+
+    @property
+    def velocity(self) -> np.ndarray:
+        """View (n, 3), voxels per liquid second."""
+        return self.record[:, V : V + 3]
+
+    @property
+    def affine(self) -> np.ndarray:
+        """View (n, 3, 3), velocity gradient, 1/s; row = velocity component."""
+        return self.record[:, C : C + 9].reshape(-1, 3, 3)
+
+    @property
+    def volume(self) -> np.ndarray:
+        """View (n,), voxels^3; with the density it is the mass, and is conserved."""
+        return self.record[:, M]
+
+    @staticmethod
+    def at(position: np.ndarray, volume: np.ndarray | float) -> Particles:
+        """Resting particles (n, 3) in voxels with ids from 0, of source 0, born at the start."""
+        n = len(position)
+        record = records(n)
+        record[:] = 0
+        record[:, X : X + 3], record[:, M] = position, volume
+        return Particles(record, np.arange(n, dtype=np.uint32), np.zeros(n, np.uint8), np.zeros(n, np.float32))
 
     @staticmethod
     def empty() -> Particles:
         """No particles."""
-        f = np.float32
-        return Particles(
-            np.zeros((0, 3), f),
-            np.zeros((0, 3), f),
-            np.zeros((0, 3, 3), f),
-            np.zeros(0, f),
-            np.zeros(0, np.uint32),
-            np.zeros(0, np.uint8),
-            np.zeros(0, f),
-        )
+        return Particles.at(np.zeros((0, 3)), 0.0)
 
     def taken(self, index: np.ndarray) -> Particles:
         """The particles at an index or mask, in that order."""
         if index.dtype == np.bool_:
             index = np.flatnonzero(index)
-        index = index.astype(np.uint32, copy=False)
         n = len(index)
         new = Particles(
-            **{
-                f.name: np.empty((n, *getattr(self, f.name).shape[1:]), getattr(self, f.name).dtype)
-                for f in fields(self)
-            }
+            records(n), np.empty(n, self.id.dtype), np.empty(n, self.source.dtype), np.empty(n, self.born.dtype)
         )
-        _take(index, *(getattr(p, f.name) for p in (self, new) for f in fields(self)))
+        _take(index.astype(np.uint32, copy=False), *self.arrays().values(), *new.arrays().values())
         return new
 
     def copy(self) -> Particles:
         """Particles that do not change with these."""
-        return Particles(*(getattr(self, f.name).copy() for f in fields(self)))
+        new = records(len(self))
+        new[:] = self.record
+        return Particles(new, self.id.copy(), self.source.copy(), self.born.copy())
 
     def fastest(self) -> float:
         """Largest speed in voxels per second; not a number if one velocity is not."""
         part = np.empty(-(-len(self) // CHUNK))
-        _fastest(self.velocity, part)
+        _fastest(self.record, part)
         return float(np.sqrt(part.max())) if len(part) else 0.0
 
     def joined(self, other: Particles) -> Particles:
         """These particles followed by others."""
-        return Particles(
-            **{f.name: np.concatenate([getattr(self, f.name), getattr(other, f.name)]) for f in fields(self)}
-        )
+        n = len(self)
+        new = records(n + len(other))
+        new[:n], new[n:] = self.record, other.record
+        rest = ((getattr(self, name), getattr(other, name)) for name in ("id", "source", "born"))
+        return Particles(new, *(np.concatenate(pair) for pair in rest))
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """Arrays by name, for the restart state."""
-        return {f.name: getattr(self, f.name) for f in fields(self)}
+        """Arrays by name, in the order of the fields; for the restart state."""
+        return {"record": self.record, "id": self.id, "source": self.source, "born": self.born}
+
+    @staticmethod
+    def of(arrays: Mapping[str, np.ndarray]) -> Particles:
+        """What `arrays` gave, aligned anew."""
+        record = records(len(arrays["record"]))
+        record[:] = arrays["record"]
+        return Particles(record, *(np.ascontiguousarray(arrays[name]) for name in ("id", "source", "born")))

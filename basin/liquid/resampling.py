@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.tiles import Tiles, at
-from basin.liquid.particles import Particles
+from basin.liquid.particles import M, Particles
 from basin.liquid.randomness import uniform
 from basin.liquid.sorting import Tiling
 
@@ -17,7 +17,7 @@ DEEP = -0.75
 
 
 @njit(cache=True, parallel=True)
-def _choose(first, position, volume, phi, where, fewest, most, smallest, remove_into, split, changed):
+def _choose(first, record, phi, where, fewest, most, smallest, remove_into, split, changed):
     """Per cell run of sorted particles: the pair to merge, or the particle to split.
 
     `first` (t + 1,) says where each tile's particles begin; `remove_into[p]` is the particle that
@@ -27,9 +27,9 @@ def _choose(first, position, volume, phi, where, fewest, most, smallest, remove_
         n = first[t + 1]
         start = first[t]
         while start < n:
-            i, j, k = int(position[start, 0]), int(position[start, 1]), int(position[start, 2])
+            i, j, k = int(record[start, 0]), int(record[start, 1]), int(record[start, 2])
             end = start + 1
-            while end < n and int(position[end, 0]) == i and int(position[end, 1]) == j and int(position[end, 2]) == k:
+            while end < n and int(record[end, 0]) == i and int(record[end, 1]) == j and int(record[end, 2]) == k:
                 end += 1
             count = end - start
             for _ in range(max(count - most, 0)):
@@ -43,7 +43,7 @@ def _choose(first, position, volume, phi, where, fewest, most, smallest, remove_
                             continue
                         d = 0.0
                         for c in range(3):
-                            d += (position[a, c] - position[b, c]) ** 2
+                            d += (record[a, c] - record[b, c]) ** 2
                         if d < best:
                             best, keep, gone = d, a, b
                 if gone < 0:
@@ -53,16 +53,16 @@ def _choose(first, position, volume, phi, where, fewest, most, smallest, remove_
             if count < fewest and at(phi, where, i, j, k) < DEEP:
                 heavy = start
                 for a in range(start, end):
-                    if volume[a] > volume[heavy]:
+                    if record[a, M] > record[heavy, M]:
                         heavy = a
-                if volume[heavy] > 2.0 * smallest:
+                if record[heavy, M] > 2.0 * smallest:
                     split[heavy] = True
                     changed[t] = 1
             start = end
 
 
 @njit(cache=True, parallel=True)
-def _merge(first, changed, remove_into, position, velocity, affine, volume):
+def _merge(first, changed, remove_into, record):
     for t in prange(first.shape[0] - 1):
         if not changed[t]:
             continue
@@ -72,14 +72,11 @@ def _merge(first, changed, remove_into, position, velocity, affine, volume):
                 continue
             while remove_into[q] >= 0:
                 q = remove_into[q]
-            total = volume[p] + volume[q]
-            f = volume[p] / total
-            for d in range(3):
-                position[q, d] += f * (position[p, d] - position[q, d])
-                velocity[q, d] += f * (velocity[p, d] - velocity[q, d])
-                for e in range(3):
-                    affine[q, d, e] += f * (affine[p, d, e] - affine[q, d, e])
-            volume[q] = total
+            total = record[p, M] + record[q, M]
+            f = record[p, M] / total
+            for d in range(M):
+                record[q, d] += f * (record[p, d] - record[q, d])
+            record[q, M] = total
 
 
 def resampled(
@@ -110,20 +107,20 @@ def resampled(
     smallest = SMALLEST_SHARE / per_cell
     changed = np.zeros(len(tiling.number), np.uint8)
     limits = (fewest, most, smallest)
-    _choose(tiling.start, particles.position, particles.volume, phi, tiles.where, *limits, into, split, changed)
+    _choose(tiling.start, particles.record, phi, tiles.where, *limits, into, split, changed)
     if not changed.any():
         return particles, next_id
-    _merge(tiling.start, changed, into, particles.position, particles.velocity, particles.affine, particles.volume)
+    _merge(tiling.start, changed, into, particles.record)
     split &= into < 0
     child = particles.taken(split)
     if len(child):
         offset = (uniform(child.id, epoch, 3) - np.float32(0.5)) * np.float32(0.5)
-        child.volume *= np.float32(0.5)
+        child.record[:, M] *= np.float32(0.5)
         particles.volume[split] = child.volume
         # one goes each way, so that the pair keeps its centre; velocities follow the affine field
         drift = np.einsum("nij,nj->ni", child.affine, offset)
-        child.position += offset
-        child.velocity += drift
+        child.position[:] += offset
+        child.velocity[:] += drift
         particles.position[split] -= offset
         particles.velocity[split] -= drift
         child.id = np.arange(next_id, next_id + len(child), dtype=np.uint32)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
+from basin.grid.lanes import AHEAD, prefetch
 from basin.grid.layout import TILE, Layout
 from basin.grid.tiles import Tiles, tiles_near
 from basin.liquid.particles import Particles
@@ -25,6 +26,7 @@ class Tiling:
     number : int64 (t,), numbers of the tiles with particles, ascending
     first : int32 (t, 3), their lowest cells
     start : int64 (t + 1,), their first particles
+    low, high : int64 (t, 3), the box of cells in which each tile's particles lie
     colours : eight arrays of positions in `number`; tiles of one colour are two apart
     """
 
@@ -32,24 +34,25 @@ class Tiling:
     number: np.ndarray
     first: np.ndarray
     start: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
     colours: list[np.ndarray]
 
-    def surroundings(self, particles: Particles, reach: int) -> Tiles:
+    def surroundings(self, reach: int) -> Tiles:
         """All tiles within `reach` cells of a particle."""
-        low, high = np.empty((len(self.number), 3), np.int64), np.empty((len(self.number), 3), np.int64)
-        _boxes(particles.position, self.start, low, high)
-        return tiles_near(self.layout, low, high, reach)
+        return tiles_near(self.layout, self.low, self.high, reach)
 
 
 @njit(cache=True, parallel=True)
-def _keys(position, tiles, cells, tile, cell):
-    for p in prange(position.shape[0]):
+def _keys(record, tiles, cells, tile, cell):
+    for p in prange(record.shape[0]):
+        prefetch(record, np.uint64(p) + np.uint64(AHEAD))
         number = np.int64(0)
         within = 0
         for d in range(3):
-            c = min(max(int(position[p, d]), 0), cells[d] - 1)
-            number = number * tiles[d] + c // 8
-            within = within * 8 + c % 8
+            c = min(max(int(record[p, d]), 0), cells[d] - 1)
+            number = number * tiles[d] + (c >> 3)
+            within = within * 8 + (c & 7)
         tile[p] = number
         cell[p] = within
 
@@ -99,13 +102,19 @@ def _by_tile(tile, rank, place, order):
 
 
 @njit(cache=True, parallel=True)
-def _by_cell(start, cell, order, result, moved):
+def _by_cell(start, cell, order, first, result, moved, low, high):
     for t in prange(start.shape[0] - 1):
         place = np.zeros(513, np.int64)
         for n in range(start[t], start[t + 1]):
             place[cell[order[n]] + 1] += 1
+        for d in range(3):
+            low[t, d], high[t, d] = 1 << 40, -1
         place[0] = start[t]
         for c in range(512):
+            if place[c + 1] > 0:
+                for d in range(3):
+                    i = first[t, d] + ((c >> (6 - 3 * d)) & 7)
+                    low[t, d], high[t, d] = min(low[t, d], i), max(high[t, d], i)
             place[c + 1] += place[c]
         for n in range(start[t], start[t + 1]):
             p = order[n]
@@ -116,22 +125,11 @@ def _by_cell(start, cell, order, result, moved):
                 moved[t] = 1
 
 
-@njit(cache=True, parallel=True)
-def _boxes(position, start, low, high):
-    for t in prange(low.shape[0]):
-        for d in range(3):
-            least, most = position[start[t], d], position[start[t], d]
-            for p in range(start[t] + 1, start[t + 1]):
-                least = min(least, position[p, d])
-                most = max(most, position[p, d])
-            low[t, d], high[t, d] = int(least), int(most)
-
-
 def sorted_particles(particles: Particles, layout: Layout) -> tuple[Particles, Tiling]:
     """Stable sort by (tile, cell); also says where each tile's particles are."""
     n = len(particles)
     tile, cell = np.empty(n, np.int64), np.empty(n, np.int16)
-    _keys(particles.position, np.array(layout.tiles), np.array(layout.cells), tile, cell)
+    _keys(particles.record, np.array(layout.tiles), np.array(layout.cells), tile, cell)
     every = int(np.prod(layout.tiles))
     number = np.empty(min(n, every), np.int64)
     number = np.sort(number[: _unlike(tile, np.zeros(every, np.uint8), number)])
@@ -143,12 +141,13 @@ def sorted_particles(particles: Particles, layout: Layout) -> tuple[Particles, T
     _offsets(count, start)
     order, result = np.empty(n, np.uint32), np.empty(n, np.uint32)
     _by_tile(tile, rank, count, order)
+    place = np.stack(np.unravel_index(number, layout.tiles), axis=1)
+    first = (place * TILE).astype(np.int32)
     moved = np.zeros(len(number), np.uint8)
-    _by_cell(start, cell, order, result, moved)
+    low, high = np.empty((len(number), 3), np.int64), np.empty((len(number), 3), np.int64)
+    _by_cell(start, cell, order, first, result, moved, low, high)
     if moved.any():
         particles = particles.taken(result)
-    place = np.stack(np.unravel_index(number, layout.tiles), axis=1)
     colour = (place % 2) @ np.array([4, 2, 1])
-    first = (place * TILE).astype(np.int32)
     colours = [np.flatnonzero(colour == c) for c in range(8)]
-    return particles, Tiling(layout, number, first, start, colours)
+    return particles, Tiling(layout, number, first, start, low, high, colours)

@@ -198,13 +198,8 @@ def put_in(
         return particles, next_id
     if next_id + n >= 2**31:
         raise OverflowError("more than 2^31 particles were born; use a coarser voxel")
-    fresh = Particles(
-        position=place,
-        velocity=np.repeat(np.asarray(velocity, np.float32)[None], n, axis=0),
-        affine=np.zeros((n, 3, 3), np.float32),
-        volume=np.full(n, volume, np.float32),
-        id=np.arange(next_id, next_id + n, dtype=np.uint32),
-        source=np.full(n, number, np.uint8),
-        born=np.full(n, born, np.float32),
-    )
+    fresh = Particles.at(place, volume)
+    fresh.velocity[:] = velocity
+    fresh.id[:] = np.arange(next_id, next_id + n)
+    fresh.source[:], fresh.born[:] = number, born
     return particles.joined(fresh), next_id + n

@@ -10,8 +10,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
+from basin.grid.lanes import AHEAD, CONTRACT, prefetch
 from basin.grid.tiles import WITHIN, at, load, velocity_in
-from basin.liquid.particles import Particles
+from basin.liquid.particles import Particles, X
 from basin.liquid.pressure import System, apply_gradient
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Tiling
@@ -44,8 +45,9 @@ def _excess(cell, where, share, space, phi, out):
         out[r] = RATE * error * e
 
 
-@njit(cache=True, parallel=True)
-def _move(start, first, position, u, v, w, where, skip):
+@njit(cache=True, parallel=True, fastmath=CONTRACT)
+def _move(start, first, record, u, v, w, where, skip):
+    most = np.float32(LONGEST_MOVE)
     for t in prange(first.shape[0]):
         block = np.empty((3, 10, 10, 10), np.float32)
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
@@ -53,15 +55,21 @@ def _move(start, first, position, u, v, w, where, skip):
         load(v, where, i0, j0, k0, block[1])
         load(w, where, i0, j0, k0, block[2])
         line = block.reshape(3000)
-        for p in range(start[t], start[t + 1]):
+        if line.max() == 0.0 and line.min() == 0.0:
+            continue
+        fx, fy, fz = np.float32(i0), np.float32(j0), np.float32(k0)
+        for index in range(start[t], start[t + 1]):
+            p = np.uint64(index)
+            prefetch(record, p + np.uint64(AHEAD))
             if skip[p]:
                 continue
-            x = min(position[p, 0] - np.float32(i0), WITHIN)
-            y = min(position[p, 1] - np.float32(j0), WITHIN)
-            z = min(position[p, 2] - np.float32(k0), WITHIN)
+            x = min(record[p, X] - fx, WITHIN)
+            y = min(record[p, X + 1] - fy, WITHIN)
+            z = min(record[p, X + 2] - fz, WITHIN)
             d = velocity_in(line, 10, x, y, z)
-            for axis in range(3):
-                position[p, axis] += min(max(d[axis], np.float32(-LONGEST_MOVE)), np.float32(LONGEST_MOVE))
+            record[p, X] += min(max(d[0], -most), most)
+            record[p, X + 1] += min(max(d[1], -most), most)
+            record[p, X + 2] += min(max(d[2], -most), most)
 
 
 def spread(
@@ -83,4 +91,4 @@ def spread(
     shift = [tiles.field() for _ in range(3)]
     apply_gradient(system, found.value, phi, solids, shift)
     tiles.wrap(*shift)
-    _move(tiling.start, tiling.first, particles.position, *shift, tiles.where, skip)
+    _move(tiling.start, tiling.first, particles.record, *shift, tiles.where, skip)

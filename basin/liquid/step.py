@@ -79,7 +79,12 @@ class LiquidWorld:
 
 @dataclass
 class LiquidState:
-    """Everything a run goes on from: particles, counters, and the length of the last substep."""
+    """Everything a run goes on from: particles, counters, and the length of the last substep.
+
+    Attributes
+    ----------
+    speed : of the fastest particle (voxels/s), if it is known
+    """
 
     particles: Particles = field(default_factory=Particles.empty)
     dt_before: float = 0.0
@@ -87,6 +92,7 @@ class LiquidState:
     epoch: int = 0
     lost: float = 0.0
     poured: float = 0.0
+    speed: float | None = None
 
     def copy(self) -> LiquidState:
         """A state that does not change with this one."""
@@ -149,6 +155,7 @@ class Liquid:
         whole = w.frame_seconds * w.time_scale
         begin = (frame - 1 - w.first_frame) * w.frame_seconds
         done = 0.0
+        self.state.speed = None  # as a resumed run finds it
         fields: LiquidFields | None = None
         while whole - done > 1e-9 * whole:
             if stop():
@@ -176,7 +183,7 @@ class Liquid:
         """Level set of the particles as they are, with the face velocities last used."""
         s = self.state
         s.particles, tiling = sorted_particles(s.particles, self.world.layout)
-        tiles = tiling.surroundings(s.particles, LEAST_REACH)
+        tiles = tiling.surroundings(LEAST_REACH)
         solids = self.solid_world.at(tiles, shot_time, 0.0)
         phi = levelset.level_set(levelset.density(s.particles, tiling, tiles), solids)
         if last is None:
@@ -222,7 +229,7 @@ class Liquid:
         expected = max(w.cfl, self._fastest(shot_time, dt) * dt + float(np.linalg.norm(kick)) * dt)
         farthest = min(expected, LONGEST_MOVE)
         reach = max(int(np.ceil(farthest)) + 2, LEAST_REACH)
-        tiles = tiling.surroundings(s.particles, reach)
+        tiles = tiling.surroundings(reach)
         now = tally.clocked("sources and sort", now)
         solids = self.solid_world.at(tiles, shot_time, dt / w.time_scale)
         now = tally.clocked("solids", now)
@@ -235,7 +242,7 @@ class Liquid:
         )
         if s.particles is not kept:
             s.particles, tiling = sorted_particles(s.particles, layout)
-        alone = levelset.ballistic(s.particles, phi, tiles)
+        alone = levelset.ballistic(s.particles, tiling, phi, tiles)
         now = tally.clocked("resampling", now)
         velocity, _mass = transfer.to_grid(s.particles, tiling, tiles)
         before = [u.copy() for u in velocity]
@@ -250,8 +257,9 @@ class Liquid:
         velocity = extrapolation.outwards(velocity, valid, reach, tiles)
         velocity = extrapolation.onto_walls(velocity, contact, w.wall_friction)
         now = tally.clocked("extrapolation", now)
-        transfer.to_particles(s.particles, tiling, tiles, velocity, before, w.flip_share, alone, kick, reflects)
-        move = s.particles.fastest() * dt
+        own = (s.particles, tiling, tiles)
+        s.speed = transfer.to_particles(*own, velocity, before, w.flip_share, alone, kick, reflects)
+        move = s.speed * dt
         if not move <= SPIKE * expected and not spikes_pass:
             raise Spike
         if not np.isfinite(move):
@@ -260,12 +268,11 @@ class Liquid:
         now = tally.clocked("grid to particles", now)
         spacing.spread(s.particles, tiling, system, share, phi, solids, alone)
         now = tally.clocked("spacing", now)
-        start = s.particles.position.copy()
-        s.particles.position = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone)
+        start = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone)
         later_phi, later_owner = self.solid_world.distance_at(tiles, shot_time + dt / w.time_scale)
         wall = (later_phi, later_owner, solids.motion)
         advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction)
-        s.particles, drained = advection.wrapped_and_drained(s.particles, layout)
+        s.particles, drained = advection.wrapped_and_drained(s.particles, tiling)
         s.lost += drained
         tally.clocked("advection", now)
         s.dt_before, s.epoch = dt, s.epoch + 1
@@ -277,7 +284,9 @@ class Liquid:
         return LiquidFields(tiles, phi, velocity, solids.near)
 
     def _fastest(self, shot_time: float, whole: float) -> float:
-        speed = self.state.particles.fastest()
+        if self.state.speed is None:
+            self.state.speed = self.state.particles.fastest()
+        speed = self.state.speed
         for inflow in self.world.inflows:
             speed = max(speed, float(np.linalg.norm(inflow.velocity)) / self.world.layout.dx)
         for body in self.world.bodies:
@@ -325,3 +334,4 @@ class Liquid:
             w.particles_per_cell,
         )
         s.poured += volume * (len(s.particles) - count)
+        s.speed = None

@@ -8,11 +8,11 @@ scatter into, and gather from, a small block of the tile with a rim of one cell.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import get_num_threads, get_thread_id, njit, prange
 
-from basin.grid.lanes import add_to_corners
+from basin.grid.lanes import AHEAD, CONTRACT, add_to_corners, prefetch
 from basin.grid.tiles import WITHIN, Tiles, load, row_of
-from basin.liquid.particles import Particles
+from basin.liquid.particles import C, M, Particles, V, X
 from basin.liquid.sorting import Tiling
 
 LIGHTEST = np.float32(1e-9)  # voxels^3: faces with less mass carry no velocity
@@ -24,45 +24,77 @@ CELLS = 9  # per axis, from whose low corners a tile's particles reach faces
 
 @njit(cache=True)
 def _reduce(corners, touched, where, i0, j0, k0, momentum, mass):
-    """Add a tile's sums by corner to the fields, cell after cell."""
-    for n in range(CELLS**3):
-        if not touched[n]:
-            continue
-        i, j, k = i0 + n // (CELLS * CELLS), j0 + n // CELLS % CELLS, k0 + n % CELLS
-        for q in range(8):
-            gi, gj, gk = i + (q >> 2), j + ((q >> 1) & 1), k + (q & 1)
-            t = row_of(where, gi, gj, gk)
-            if t > 0:
-                momentum[t, np.uint64(gi & 7), np.uint64(gj & 7), np.uint64(gk & 7)] += corners[n, q]
-                mass[t, np.uint64(gi & 7), np.uint64(gj & 7), np.uint64(gk & 7)] += corners[n, q + 8]
+    """Add a tile's sums by corner to the fields, row after row."""
+    for i in range(CELLS):
+        for j in range(CELLS):
+            row = np.uint64((i * CELLS + j) * CELLS)
+            some = False
+            for k in range(CELLS):
+                some |= touched[row + np.uint64(k)] > 0
+            if not some:
+                continue
+            for q in range(4):
+                gi, gj = i0 + i + (q >> 1), j0 + j + (q & 1)
+                a, b = np.uint64(gi & 7), np.uint64(gj & 7)
+                low, high = np.uint64(2 * q), np.uint64(2 * q + 1)
+                for k in range(CELLS + 1):
+                    gk = k0 + k
+                    t = row_of(where, gi, gj, gk)
+                    if t == 0:
+                        continue
+                    m, v = np.float32(0.0), np.float32(0.0)
+                    if k < CELLS:
+                        n = row + np.uint64(k)
+                        v, m = corners[n, low], corners[n, low + np.uint64(8)]
+                    if k > 0:
+                        n = row + np.uint64(k - 1)
+                        v, m = v + corners[n, high], m + corners[n, high + np.uint64(8)]
+                    c = np.uint64(gk & 7)
+                    momentum[t, a, b, c] += v
+                    mass[t, a, b, c] += m
 
 
-@njit(cache=True, parallel=True)
-def _scatter(axis, chosen, start, first, where, position, velocity, affine, volume, momentum, mass):
+@njit(cache=True, inline="always")
+def _share(corners, touched, x, y, z, m, own, cx, cy, cz):
+    """A particle's share of one component at the corners of its cell among that component's faces."""
+    n = np.uint64(CELLS)
+    i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
+    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    cell = (i * n + j) * n + k
+    touched[cell] = 1
+    add_to_corners(corners, cell, m, a, b, c, own - cx * a - cy * b - cz * c, cx, cy, cz)
+
+
+@njit(cache=True, parallel=True, fastmath=CONTRACT)
+def _scatter(chosen, start, first, where, record, scratch, marks, u, v, w, mu, mv, mw):
     # One tile a task; tiles of one colour are 8 cells apart and a particle reaches one cell beyond
     # its tile, so no two tasks write the same face and the order within a tile fixes the bits. A
     # cell's eight corners lie side by side, momentum then mass: one cache line, added to in vectors.
-    sx = np.float32(0.0 if axis == 0 else 0.5)
-    sy = np.float32(0.0 if axis == 1 else 0.5)
-    sz = np.float32(0.0 if axis == 2 else 0.5)
+    h = np.float32(0.5)
     for n in prange(chosen.shape[0]):
         t = chosen[n]
-        corners = np.zeros((CELLS**3, 16), np.float32)
-        touched = np.zeros(CELLS**3, np.uint8)
+        corners, touched = scratch[get_thread_id()], marks[get_thread_id()]
+        corners[:] = 0.0
+        touched[:] = 0
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        for p in range(start[t], start[t + 1]):
-            m = volume[p]
-            x = min(position[p, 0] - np.float32(i0), WITHIN) - sx
-            y = min(position[p, 1] - np.float32(j0), WITHIN) - sy
-            z = min(position[p, 2] - np.float32(k0), WITHIN) - sz
-            i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
-            a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-            cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
-            base = velocity[p, axis] - cx * a - cy * b - cz * c
-            cell = (i * np.uint64(CELLS) + j) * np.uint64(CELLS) + k
-            touched[cell] = 1
-            add_to_corners(corners, cell, m, a, b, c, base, cx, cy, cz)
-        _reduce(corners, touched, where, i0, j0, k0, momentum, mass)
+        fx, fy, fz = np.float32(i0), np.float32(j0), np.float32(k0)
+        for index in range(start[t], start[t + 1]):
+            p = np.uint64(index)
+            prefetch(record, p + np.uint64(AHEAD))
+            x = min(record[p, X] - fx, WITHIN)
+            y = min(record[p, X + 1] - fy, WITHIN)
+            z = min(record[p, X + 2] - fz, WITHIN)
+            m = record[p, M]
+            own = record[p, V], record[p, V + 1], record[p, V + 2]
+            a = record[p, C], record[p, C + 1], record[p, C + 2]
+            _share(corners[0], touched[0], x, y - h, z - h, m, own[0], a[0], a[1], a[2])
+            a = record[p, C + 3], record[p, C + 4], record[p, C + 5]
+            _share(corners[1], touched[1], x - h, y, z - h, m, own[1], a[0], a[1], a[2])
+            a = record[p, C + 6], record[p, C + 7], record[p, C + 8]
+            _share(corners[2], touched[2], x - h, y - h, z, m, own[2], a[0], a[1], a[2])
+        _reduce(corners[0], touched[0], where, i0, j0, k0, u, mu)
+        _reduce(corners[1], touched[1], where, i0, j0, k0, v, mv)
+        _reduce(corners[2], touched[2], where, i0, j0, k0, w, mw)
 
 
 @njit(cache=True, parallel=True)
@@ -79,13 +111,12 @@ def to_grid(particles: Particles, tiling: Tiling, tiles: Tiles) -> tuple[list[np
     """Mass-weighted face velocities (voxels/s) and face masses (voxels^3), each [u, v, w] on `tiles`."""
     velocity = [tiles.field() for _ in range(3)]
     mass = [tiles.field() for _ in range(3)]
-    p = particles
-    own = (p.position, p.velocity, p.affine, p.volume)
+    scratch = np.empty((get_num_threads(), 3, CELLS**3, 16), np.float32)
+    marks = np.empty((get_num_threads(), 3, CELLS**3), np.uint8)
     for chosen in tiling.colours:
         if len(chosen):
-            for axis in range(3):
-                place = (axis, chosen, tiling.start, tiling.first, tiles.where)
-                _scatter(*place, *own, velocity[axis], mass[axis])
+            place = (chosen, tiling.start, tiling.first, tiles.where)
+            _scatter(*place, particles.record, scratch, marks, *velocity, *mass)
     tiles.fold(*velocity, *mass)
     for axis in range(3):
         _divide(velocity[axis], mass[axis])
@@ -93,12 +124,12 @@ def to_grid(particles: Particles, tiling: Tiling, tiles: Tiles) -> tuple[list[np
 
 
 @njit(cache=True, inline="always")
-def _inside(line, axis, x, y, z):
-    """Trilinear value and gradient in the axis' block of 10^3 of a line of three, at its own index coordinates."""
+def _inside(line, offset, x, y, z):
+    """Trilinear value and gradient in the block of 10^3 that begins at an offset of a line, at index coordinates."""
     u, w, v = np.uint64(1), np.uint64(10), np.uint64(100)
     i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
     a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-    p = np.uint64(axis * 1000) + i * v + j * w + k
+    p = np.uint64(offset) + i * v + j * w + k
     f00, f01, f10, f11 = line[p], line[p + w], line[p + v], line[p + v + w]
     d00, d01 = line[p + u] - f00, line[p + w + u] - f01
     d10, d11 = line[p + v + u] - f10, line[p + v + w + u] - f11
@@ -110,25 +141,73 @@ def _inside(line, axis, x, y, z):
 
 
 @njit(cache=True, inline="always")
+def _velocity_and_gradient(line, x, y, z):
+    """The three components, each with its gradient, in three blocks that lie in a line."""
+    h = np.float32(0.5)
+    return (
+        _inside(line, 0, x, y - h, z - h),
+        _inside(line, 1000, x - h, y, z - h),
+        _inside(line, 2000, x - h, y - h, z),
+    )
+
+
+@njit(cache=True, inline="always")
 def _mirrored(now, was):
     """How much of the projection's change is taken once more: 1 in smooth flow, 0 in an impact."""
-    change, speed = np.float32(0.0), np.float32(1e-12)
-    for axis in range(3):
-        change += (now[axis, 0] - was[axis, 0]) ** 2
-        speed += now[axis, 0] ** 2
-    share = np.sqrt(change / speed)
+    x, y, z = now[0][0], now[1][0], now[2][0]
+    a, b, c = x - was[0][0], y - was[1][0], z - was[2][0]
+    share = np.sqrt((a * a + b * b + c * c) / (x * x + y * y + z * z + np.float32(1e-12)))
     return min(max((IMPACT - share) / (IMPACT - TURNING), np.float32(0.0)), np.float32(1.0))
 
 
+@njit(cache=True, inline="always")
+def _keep(record, p, d, now, was, again, flip):
+    """A particle's component and its gradient: the grid's, its change once more, and a share of its own."""
+    own, row = np.uint64(V + d), np.uint64(C + 3 * d)
+    record[p, own] = now[0] + again * (now[0] - was[0]) + flip * (record[p, own] - was[0])
+    record[p, row] = now[1] + again * (now[1] - was[1])
+    record[p, row + np.uint64(1)] = now[2] + again * (now[2] - was[2])
+    record[p, row + np.uint64(2)] = now[3] + again * (now[3] - was[3])
+
+
+@njit(cache=True, fastmath=CONTRACT)
+def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ballistic, kick, reflects):
+    """The particles of one tile; returns the square of the largest speed."""
+    fastest = np.float32(0.0)
+    for index in range(begin, end):
+        p = np.uint64(index)
+        prefetch(record, p + np.uint64(AHEAD))
+        if ballistic[p]:
+            for d in range(3):
+                record[p, V + d] += kick[d]
+            for d in range(9):
+                record[p, C + d] = 0.0
+        else:
+            x = min(record[p, X] - fx, WITHIN)
+            y = min(record[p, X + 1] - fy, WITHIN)
+            z = min(record[p, X + 2] - fz, WITHIN)
+            now = _velocity_and_gradient(new, x, y, z)
+            was, again = now, np.float32(0.0)
+            if held_too:
+                was = _velocity_and_gradient(held, x, y, z)
+                if reflects:
+                    again = _mirrored(now, was)
+            _keep(record, p, 0, now[0], was[0], again, flip)
+            _keep(record, p, 1, now[1], was[1], again, flip)
+            _keep(record, p, 2, now[2], was[2], again, flip)
+        a, b, c = record[p, V], record[p, V + 1], record[p, V + 2]
+        speed = a * a + b * b + c * c
+        if not speed <= fastest and fastest == fastest:  # what is not a number comes through, and stays
+            fastest = speed
+    return fastest
+
+
 @njit(cache=True, parallel=True)
-def _gather(start, first, where, position, velocity, affine, u, v, w, u0, v0, w0, flip, ballistic, kick, reflects):
-    half = np.float32(0.5)
+def _gather(start, first, where, record, u, v, w, u0, v0, w0, flip, ballistic, kick, reflects, most):
     held_too = flip > 0.0 or reflects
     for t in prange(first.shape[0]):
         after = np.empty((3, 10, 10, 10), np.float32)
         before = np.empty((3, 10, 10, 10), np.float32)
-        new, held = after.reshape(3000), before.reshape(3000)
-        now, was = np.zeros((3, 4), np.float32), np.zeros((3, 4), np.float32)
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
         load(u, where, i0, j0, k0, after[0])
         load(v, where, i0, j0, k0, after[1])
@@ -137,29 +216,10 @@ def _gather(start, first, where, position, velocity, affine, u, v, w, u0, v0, w0
             load(u0, where, i0, j0, k0, before[0])
             load(v0, where, i0, j0, k0, before[1])
             load(w0, where, i0, j0, k0, before[2])
-        for p in range(start[t], start[t + 1]):
-            if ballistic[p]:
-                for axis in range(3):
-                    velocity[p, axis] += kick[axis]
-                    for d in range(3):
-                        affine[p, axis, d] = 0.0
-                continue
-            px = min(position[p, 0] - np.float32(i0), WITHIN)
-            py = min(position[p, 1] - np.float32(j0), WITHIN)
-            pz = min(position[p, 2] - np.float32(k0), WITHIN)
-            for axis in range(3):
-                x = px - (np.float32(0.0) if axis == 0 else half)
-                y = py - (np.float32(0.0) if axis == 1 else half)
-                z = pz - (np.float32(0.0) if axis == 2 else half)
-                now[axis] = _inside(new, axis, x, y, z)
-                if held_too:
-                    was[axis] = _inside(held, axis, x, y, z)
-            mirrored = _mirrored(now, was) if reflects else np.float32(0.0)
-            for axis in range(3):
-                own = flip * (velocity[p, axis] - was[axis, 0]) if held_too else np.float32(0.0)
-                velocity[p, axis] = now[axis, 0] + mirrored * (now[axis, 0] - was[axis, 0]) + own
-                for d in range(3):
-                    affine[p, axis, d] = now[axis, d + 1] + mirrored * (now[axis, d + 1] - was[axis, d + 1])
+        fx, fy, fz = np.float32(i0), np.float32(j0), np.float32(k0)
+        lines = (after.reshape(3000), before.reshape(3000))
+        own = (start[t], start[t + 1], record, fx, fy, fz)
+        most[t] = _gather_tile(*own, *lines, held_too, flip, ballistic, kick, reflects)
 
 
 def to_particles(
@@ -172,8 +232,8 @@ def to_particles(
     ballistic: np.ndarray,
     kick: np.ndarray,
     reflects: bool = False,
-) -> None:
-    """Velocity and affine matrix of every particle, in place.
+) -> float:
+    """Velocity and affine matrix of every particle, in place; returns the largest speed (voxels/s).
 
     Parameters
     ----------
@@ -181,6 +241,7 @@ def to_particles(
     ballistic : bool (n,), particles with no liquid around them, which only feel `kick` (3,).
     reflects : take the change that the projection made twice, but for impacts.
     """
-    p = particles
-    own = (tiling.start, tiling.first, tiles.where, p.position, p.velocity, p.affine)
-    _gather(*own, *after, *before, np.float32(flip_share), ballistic, kick.astype(np.float32), reflects)
+    own = (tiling.start, tiling.first, tiles.where, particles.record)
+    most = np.zeros(len(tiling.number), np.float32)
+    _gather(*own, *after, *before, np.float32(flip_share), ballistic, kick.astype(np.float32), reflects, most)
+    return float(np.sqrt(most.max())) if len(most) else 0.0

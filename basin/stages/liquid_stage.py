@@ -57,10 +57,9 @@ def state_arrays(state: LiquidState) -> dict[str, np.ndarray]:
 
 def state_from(arrays: Mapping[str, Any]) -> LiquidState:
     """The state that `state_arrays` wrote."""
-    names = Particles.__dataclass_fields__
     next_id, epoch = (int(x) for x in arrays["counters"])
     dt_before, lost, poured = (float(x) for x in arrays["sums"])
-    return LiquidState(Particles(**{n: arrays[n] for n in names}), dt_before, next_id, epoch, lost, poured)
+    return LiquidState(Particles.of(arrays), dt_before, next_id, epoch, lost, poured)
 
 
 def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> float:

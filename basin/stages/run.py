@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numba
 
+from basin import keep_memory
 from basin.cache import Cache, DamagedFrame, StageCache
 from basin.liquid.step import Liquid, LiquidFailure, Tally
 from basin.scene import Scene, SceneError
@@ -89,6 +90,7 @@ def run(
     ------
     SceneError, StageBusy, RunFailure
     """
+    keep_memory()
     files = SceneFiles(folder)
     expected = forecast(scene, files, quality)
     if not expected.fits:

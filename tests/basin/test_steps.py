@@ -91,14 +91,8 @@ class Resampling(SimpleTestCase):
 
     def crowd(self) -> Particles:
         rng = np.random.default_rng(0)
-        p = Particles.empty()
-        p.position = (np.array([5.0, 5.0, 5.0]) + rng.uniform(0, 1, (40, 3))).astype(np.float32)
-        p.velocity = rng.normal(size=(40, 3)).astype(np.float32)
-        p.affine = np.zeros((40, 3, 3), np.float32)
-        p.volume = rng.uniform(0.1, 0.2, 40).astype(np.float32)
-        p.id = np.arange(40, dtype=np.uint32)
-        p.source = np.zeros(40, np.uint8)
-        p.born = np.zeros(40, np.float32)
+        p = Particles.at(np.array([5.0, 5.0, 5.0]) + rng.uniform(0, 1, (40, 3)), rng.uniform(0.1, 0.2, 40))
+        p.velocity[:] = rng.normal(size=(40, 3))
         return p
 
     def test_crowded_cell_is_thinned(self) -> None:
@@ -229,7 +223,7 @@ class Spacing(SimpleTestCase):
         worst = []
         for _ in range(25):
             p, tiling = sorted_particles(p, run.world.layout)
-            tiles = tiling.surroundings(p, 4)
+            tiles = tiling.surroundings(4)
             solids = run.solid_world.at(tiles, 0.0, 0.01)
             share = levelset.density(p, tiling, tiles)
             phi = levelset.level_set(share, solids)

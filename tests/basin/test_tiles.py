@@ -36,13 +36,9 @@ def filled(layout: Layout, values: np.ndarray) -> tuple[Tiles, np.ndarray]:
 
 def drops(rng: np.random.Generator, count: int, low: float, high: float) -> Particles:
     """Particles strewn over a cube, in random motion."""
-    p = Particles.empty()
-    p.position = rng.uniform(low, high, (count, 3)).astype(np.float32)
-    p.velocity = rng.normal(size=(count, 3)).astype(np.float32)
-    p.affine = rng.normal(size=(count, 3, 3)).astype(np.float32)
-    p.volume = rng.uniform(0.1, 0.2, count).astype(np.float32)
-    p.id = np.arange(count, dtype=np.uint32)
-    p.source, p.born = np.zeros(count, np.uint8), np.zeros(count, np.float32)
+    p = Particles.at(rng.uniform(low, high, (count, 3)), rng.uniform(0.1, 0.2, count))
+    p.velocity[:] = rng.normal(size=(count, 3))
+    p.affine[:] = rng.normal(size=(count, 3, 3))
     return p
 
 
@@ -98,7 +94,7 @@ class PeriodicTransfer(SimpleTestCase):
         p = drops(np.random.default_rng(5), 4000, PAD, PAD + 9)
         p.position[:, 0] += np.random.default_rng(6).uniform(0, 11, len(p)).astype(np.float32)
         p, tiling = sorted_particles(p, layout)
-        tiles = tiling.surroundings(p, 4)
+        tiles = tiling.surroundings(4)
         velocity, mass = to_grid(p, tiling, tiles)
         inside = tuple(slice(PAD, PAD + n) for n in layout.inner)
         for axis in range(3):
@@ -154,10 +150,11 @@ class CostFollowsTheLiquid(SimpleTestCase):
 
     def test_same_bits_and_tiles_in_a_domain_eight_times_as_large(self) -> None:
         small, large = self.blob(1.2), self.blob(2.4)
-        for frame in range(2, 7):
+        for frame in range(2, 6):
             a, b = small.advance_frame(frame), large.advance_frame(frame)
             assert a and b
             self.assertEqual(len(a[0].tiles), len(b[0].tiles))
+        self.assertEqual(small.state.lost, 0.0)  # what leaves the smaller domain cannot be alike
         np.testing.assert_array_equal(small.state.particles.position, large.state.particles.position)
         np.testing.assert_array_equal(small.state.particles.velocity, large.state.particles.velocity)
 

@@ -20,7 +20,7 @@ def disc_of_particles(rng: np.random.Generator) -> Particles:
     lattice = lattice[np.linalg.norm(lattice, axis=1) < 7] + 0
     place = lattice + rng.uniform(-0.15, 0.15, lattice.shape)
     p = particles_at(place + 12)
-    p.velocity = np.cross([0.0, 1.0, 0.0], place).astype(np.float32)
+    p.velocity[:] = np.cross([0.0, 1.0, 0.0], place)
     p.affine[:] = [[0, 0, 1], [0, 0, 0], [-1, 0, 0]]
     return p
 
@@ -52,7 +52,7 @@ class Transfers(SimpleTestCase):
         layout = make_layout(np.zeros(3), np.full(3, 24.0), 1.0, [("closed", "closed")] * 3)
         p, tiling = sorted_particles(disc_of_particles(np.random.default_rng(1)), layout)
         linear0, angular0 = self.momenta(p)
-        tiles = tiling.surroundings(p, 2)
+        tiles = tiling.surroundings(2)
         for _ in range(10):
             field, _mass = to_grid(p, tiling, tiles)
             to_particles(p, tiling, tiles, field, field, 0.0, np.zeros(len(p), bool), np.zeros(3))
@@ -68,7 +68,7 @@ class Transfers(SimpleTestCase):
         p.position[:] = np.nextafter(np.float32(8), np.float32(0))
         p.velocity[:], p.affine[:] = [1.0, 2.0, 3.0], 0.0
         p, tiling = sorted_particles(p, layout)
-        tiles = tiling.surroundings(p, 2)
+        tiles = tiling.surroundings(2)
         field, mass = to_grid(p, tiling, tiles)
         for axis in range(3):
             self.assertAlmostEqual(float(mass[axis].sum()), 1.0, places=5)
@@ -97,7 +97,7 @@ class TransferLoss(SimpleTestCase):
             p.affine[:, 0, 0], p.affine[:, 0, 1] = -k * np.sin(x) * np.cos(y), -k * np.cos(x) * np.sin(y)
         p, tiling = sorted_particles(p, layout)
         order = p.id
-        tiles = tiling.surroundings(p, 2)
+        tiles = tiling.surroundings(2)
         field, _ = to_grid(p, tiling, tiles)
         tiles.wrap(*field)
         to_particles(p, tiling, tiles, field, field, 0.0, np.zeros(n, bool), np.zeros(3))

@@ -62,10 +62,7 @@ def liquid(
 
 def particles_at(place: np.ndarray) -> Particles:
     """Resting particles at places in voxels of the domain (n, 3), eight to a voxel."""
-    n, f = len(place), np.float32
-    still, flat = np.zeros((n, 3), f), np.zeros((n, 3, 3), f)
-    volume, number = np.full(n, 0.125, f), np.arange(n, dtype=np.uint32)
-    return Particles((place + PAD).astype(f), still, flat, volume, number, np.zeros(n, np.uint8), np.zeros(n, f))
+    return Particles.at(place + PAD, 0.125)
 
 
 def position(run: Liquid) -> np.ndarray:

@@ -38,10 +38,10 @@ def carried(place: np.ndarray, layout: Layout, flow: Flow, length: float, steps:
     dt = length / steps
     for n in range(steps):
         p, tiling = sorted_particles(p, layout)
-        tiles = tiling.surroundings(p, reach)
+        tiles = tiling.surroundings(reach)
         velocity = on_faces(flow, tiles, (n + 0.5) * dt)
         alone = np.zeros(len(p), bool)
-        p.position = advection.advance(p, tiling, velocity, tiles, dt, 64.0, alone)
+        advection.advance(p, tiling, velocity, tiles, dt, 64.0, alone)
     back = np.empty_like(place)
     back[p.id] = p.position.astype(np.float64) - PAD
     return back
@@ -89,7 +89,7 @@ class ZalesaksDisc(SimpleTestCase):
     def surfaced(self, place: np.ndarray) -> tuple[float, float]:
         """Area within the level set, and of where it differs from the disc, half way up the slab."""
         p, tiling = sorted_particles(particles_at(place), self.layout)
-        tiles = tiling.surroundings(p, 4)
+        tiles = tiling.surroundings(4)
         solids = SolidWorld(self.layout, [], 1.0).at(tiles, 0.0, 0.0)
         phi = tiles.dense(level_set(density(p, tiling, tiles), solids))[:, :, PAD + 2]
         fine = zoom(phi, 8, order=1, mode="nearest", grid_mode=True)

@@ -141,7 +141,7 @@ def pressure_down_the_middle(run: Liquid) -> tuple[float, float]:
     """Slope (Pa/m) and value at the bottom (Pa) of the pressure that holds a tank's water, by least squares."""
     state, layout = run.state, run.world.layout
     particles, tiling = sorted_particles(state.particles, layout)
-    tiles = tiling.surroundings(particles, 4)
+    tiles = tiling.surroundings(4)
     solids = run.solid_world.at(tiles, 0.0, 0.01)
     phi = levelset.level_set(levelset.density(particles, tiling, tiles), solids)
     field = [tiles.field() for _ in range(3)]
