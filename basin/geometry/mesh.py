@@ -6,6 +6,7 @@ import hashlib
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit, prange
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,41 @@ class TriangleMesh:
         data = hashlib.sha256(np.ascontiguousarray(self.position, np.float64).tobytes())
         data.update(np.ascontiguousarray(self.triangle, np.int32).tobytes())
         return data.hexdigest()[:32]
+
+
+def least_thickness(mesh: TriangleMesh, most: int = 2000) -> float:
+    """Smallest way (m) straight through a closed mesh from the middle of a triangle; of `most` of them, evenly chosen."""
+    corner = mesh.position[mesh.triangle].astype(np.float64)
+    if len(corner) == 0:
+        return 0.0
+    normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    size = np.linalg.norm(normal, axis=1, keepdims=True)
+    chosen = np.flatnonzero(size[:, 0] > 0)[:: max(len(corner) // most, 1)]
+    inwards = -normal[chosen] / size[chosen]
+    return float(_through(corner, chosen, corner[chosen].mean(axis=1), inwards).min(initial=np.inf))
+
+
+@njit(cache=True, parallel=True)
+def _through(corner, own, start, way):
+    """Distance from places along unit vectors to the first triangle that is not the place's own (Moeller, Trumbore)."""
+    out = np.full(start.shape[0], np.inf)
+    for i in prange(start.shape[0]):
+        for m in range(corner.shape[0]):
+            if m == own[i]:
+                continue
+            e, f = corner[m, 1] - corner[m, 0], corner[m, 2] - corner[m, 0]
+            h = np.cross(way[i], f)
+            det = e @ h
+            if abs(det) < 1e-30:
+                continue
+            s = start[i] - corner[m, 0]
+            u = (s @ h) / det
+            q = np.cross(s, e)
+            v = (way[i] @ q) / det
+            far = (f @ q) / det
+            if u >= 0.0 and v >= 0.0 and u + v <= 1.0 and 0.0 < far < out[i]:
+                out[i] = far
+    return out
 
 
 def welded(mesh: TriangleMesh) -> TriangleMesh:

@@ -12,6 +12,7 @@ from basin.liquid.particles import Particles, V, X
 from basin.liquid.solids import FAR as SOLIDS_FAR
 from basin.liquid.solids import velocity_of
 from basin.liquid.sorting import Tiling
+from basin.liquid.thin import EVERYTHING_SEEN, seen_velocity
 
 CLEARANCE = 0.02  # voxels that particles keep from solids
 LEAP = np.float32(2.0)  # voxels: longest of them, since far from a mesh its distance is too large
@@ -38,10 +39,11 @@ def _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z):
 
 
 @njit(cache=True, parallel=True, fastmath=CONTRACT)
-def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic, start):
+def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic, hidden, start):
     # Ralston's third-order method: the field is frozen over the substep, so the order is that of
     # the path through it.
     h = np.float32(dt)
+    masked = hidden.shape[0] > 0
     for t in prange(first.shape[0]):
         block = np.empty((3, BLOCK, BLOCK, BLOCK), np.float32)
         i0, j0, k0 = first[t, 0] - RIM, first[t, 1] - RIM, first[t, 2] - RIM
@@ -56,6 +58,11 @@ def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic,
             x, y, z = record[p, X], record[p, X + 1], record[p, X + 2]
             if ballistic[p]:
                 mx, my, mz = h * record[p, V], h * record[p, V + 1], h * record[p, V + 2]
+            elif masked and hidden[p] != 0:
+                # straight on: what it sees from elsewhere is not known
+                px, py, pz = x - np.float32(i0), y - np.float32(j0), z - np.float32(k0)
+                a = seen_velocity(line, BLOCK, px, py, pz, hidden[p])
+                mx, my, mz = h * a[0], h * a[1], h * a[2]
             else:
                 a = _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z)
                 s = h * np.float32(0.5)
@@ -208,6 +215,7 @@ def advance(
     dt: float,
     farthest: float,
     ballistic: np.ndarray,
+    hidden: np.ndarray = EVERYTHING_SEEN,
 ) -> np.ndarray:
     """Move particles along the flow for `dt` liquid seconds, in place, before walls are heeded.
 
@@ -215,7 +223,7 @@ def advance(
     """
     start = np.empty((len(particles), 3), np.float32)
     own = (tiling.start, tiling.first, particles.record)
-    _advance(*own, *velocity, tiles.where, dt, np.float32(farthest), ballistic, start)
+    _advance(*own, *velocity, tiles.where, dt, np.float32(farthest), ballistic, hidden, start)
     return start
 
 

@@ -17,6 +17,7 @@ from basin.liquid.particles import M, Particles, X
 from basin.liquid.room import WHOLE, mean_of_block
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Tiling
+from basin.liquid.thin import EVERYTHING_SEEN, seen_cell
 
 FAR = np.float32(2.5)
 WIDE = 12  # floats in a row of a tile's block: rows of four that begin at its last cells stay within it
@@ -29,9 +30,27 @@ WELL_SEEN = (0.5, 0.7)  # open share of a neighbourhood from which its own value
 FLATTER = 0.001  # pull of a fitted plane's slope towards zero
 
 
+@njit(cache=True)
+def _spline(d):
+    """Quadratic B-spline weights of the cells at -1, 0, 1 for an offset d in [-0.5, 0.5]."""
+    h = np.float32(0.5)
+    return h * (h - d) ** 2, np.float32(0.75) - d * d, h * (h + d) ** 2
+
+
+@njit(cache=True)
+def _add_to_seen(line, place, m, a, b, c, mask):
+    """The same as `add_spline`, but for the cells that the particle does not see."""
+    wx, wy, wz = _spline(a), _spline(b), _spline(c)
+    for q in range(27):
+        if seen_cell(mask, q):
+            i, j, k = q // 9, q // 3 % 3, q % 3
+            line[place + np.uint64((i * WIDE + j) * WIDE + k)] += m * wx[i] * wy[j] * wz[k]
+
+
 @njit(cache=True, parallel=True, fastmath=CONTRACT)
-def _splat(chosen, start, first, where, record, density):
+def _splat(chosen, start, first, where, record, hidden, density):
     h, one = np.float32(0.5), np.uint64(1)
+    masked = hidden.shape[0] > 0
     for n in prange(chosen.shape[0]):
         t = chosen[n]
         block = np.zeros((10, WIDE, WIDE), np.float32)
@@ -47,23 +66,44 @@ def _splat(chosen, start, first, where, record, density):
             i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
             a, b, c = x - np.float32(i) - h, y - np.float32(j) - h, z - np.float32(k) - h
             place = ((i - one) * np.uint64(WIDE) + j - one) * np.uint64(WIDE) + k - one
-            add_spline(line, place, np.uint64(WIDE), record[p, M], a, b, c)
+            if masked and hidden[p] != 0:
+                _add_to_seen(line, place, record[p, M], a, b, c, hidden[p])
+            else:
+                add_spline(line, place, np.uint64(WIDE), record[p, M], a, b, c)
         add(density, where, i0, j0, k0, block[:, :10, :10])
 
 
-def density(particles: Particles, tiling: Tiling, tiles: Tiles) -> np.ndarray:
-    """Particle volume per voxel volume at cell centres, a field on `tiles`."""
+def density(particles: Particles, tiling: Tiling, tiles: Tiles, hidden: np.ndarray = EVERYTHING_SEEN) -> np.ndarray:
+    """Particle volume per voxel volume at cell centres, a field on `tiles`.
+
+    Parameters
+    ----------
+    hidden : what particles do not see for thin walls (`basin.liquid.thin.unseen`)
+    """
     result = tiles.field()
     for chosen in tiling.colours:
         if len(chosen):
-            _splat(chosen, tiling.start, tiling.first, tiles.where, particles.record, result)
+            _splat(chosen, tiling.start, tiling.first, tiles.where, particles.record, hidden, result)
     tiles.fold(result)
     return result
 
 
+@njit(cache=True)
+def _mean_of_seen(block, i, j, k, mask):
+    """Binomial mean over the neighbours that a cell sees; the others count as empty."""
+    total = np.float32(0.0)
+    for q in range(27):
+        if seen_cell(np.uint64(mask), q):
+            a, b, c = q // 9, q // 3 % 3, q % 3
+            weight = 2.0 ** (-3 - abs(a - 1) - abs(b - 1) - abs(c - 1))
+            total += np.float32(weight) * block[i + a, j + b, k + c]
+    return total
+
+
 @njit(cache=True, parallel=True)
-def _filled(share, where, first, wide, out):
+def _filled(share, where, first, wide, slot, hidden, out):
     for t in prange(1, first.shape[0]):
+        s = slot[t]
         block = np.empty((10, 10, 10), np.float32)
         load(share, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
         soft = mean_of_block(block, 0.25, 0.5)
@@ -71,7 +111,10 @@ def _filled(share, where, first, wide, out):
             for j in range(8):
                 for k in range(8):
                     room = wide[t, i, j, k]
-                    out[t, i, j, k] = soft[i, j, k] / room if room >= LEAST_ROOM else np.float32(0.0)
+                    mean = soft[i, j, k]
+                    if s >= 0 and hidden[s, i, j, k] != 0:
+                        mean = _mean_of_seen(block, i, j, k, hidden[s, i, j, k])
+                    out[t, i, j, k] = mean / room if room >= LEAST_ROOM else np.float32(0.0)
 
 
 @njit(cache=True)
@@ -105,9 +148,10 @@ def _one_sided(block):
 
 
 @njit(cache=True, parallel=True)
-def _at_walls(beside, first, where, wide, middle, phi, out):
+def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
     for n in prange(beside.shape[0]):
         t = beside[n]
+        s = slot[t]
         block = np.empty((10, 10, 10), np.float32)
         load(phi, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
         if _one_sided(block):
@@ -127,9 +171,12 @@ def _at_walls(beside, first, where, wide, middle, phi, out):
                     b[:] = 0.0
                     most = -FAR
                     i, j, k = first[t, 0] + ci, first[t, 1] + cj, first[t, 2] + ck
+                    mask = np.uint64(hidden[s, ci, cj, ck]) if s >= 0 else np.uint64(0)
                     for di in range(-1, 2):
                         for dj in range(-1, 2):
                             for dk in range(-1, 2):
+                                if not seen_cell(mask, 9 * di + 3 * dj + dk + 13):
+                                    continue
                                 ni, nj, nk = i + di, j + dj, k + dk
                                 m = where[(ni >> 3) + 1, (nj >> 3) + 1, (nk >> 3) + 1]
                                 ni, nj, nk = ni & 7, nj & 7, nk & 7
@@ -186,13 +233,14 @@ def level_set(share: np.ndarray, solids: Solids) -> np.ndarray:
     """
     tiles = solids.tiles
     filled = tiles.field()
-    _filled(share, tiles.where, tiles.first, solids.wide, filled)
+    thin = (solids.thin.slot, solids.thin.hidden)
+    _filled(share, tiles.where, tiles.first, solids.wide, *thin, filled)
     phi = np.where(filled > np.float32(0.5), -FARTHEST, FARTHEST)
     between = (filled > FAINTEST) & (filled < 1 - FAINTEST)
     phi[between] = -WIDTH * ndtri(filled[between])
     phi[solids.wide < LEAST_ROOM] = FAR
     out = phi.copy()
-    _at_walls(solids.beside, tiles.first, tiles.where, solids.wide, solids.middle, phi, out)
+    _at_walls(solids.beside, tiles.first, tiles.where, solids.wide, solids.middle, *thin, phi, out)
     return out
 
 

@@ -9,6 +9,7 @@ from basin.grid.tiles import Tiles, at
 from basin.liquid.particles import M, Particles
 from basin.liquid.randomness import uniform
 from basin.liquid.sorting import Tiling
+from basin.liquid.thin import EVERYTHING_SEEN
 
 FEWEST_SHARE = 0.26
 MOST_SHARE = 2.0
@@ -17,12 +18,13 @@ DEEP = -0.75
 
 
 @njit(cache=True, parallel=True)
-def _choose(first, record, phi, where, fewest, most, smallest, remove_into, split, changed):
+def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_into, split, changed):
     """Per cell run of sorted particles: the pair to merge, or the particle to split.
 
     `first` (t + 1,) says where each tile's particles begin; `remove_into[p]` is the particle that
     takes p's volume, or -1; `changed` (t,) marks tiles where anything is to be done.
     """
+    masked = hidden.shape[0] > 0
     for t in prange(first.shape[0] - 1):
         n = first[t + 1]
         start = first[t]
@@ -41,6 +43,8 @@ def _choose(first, record, phi, where, fewest, most, smallest, remove_into, spli
                     for b in range(a + 1, end):
                         if remove_into[b] >= 0:
                             continue
+                        if masked and hidden[a] != hidden[b]:
+                            continue  # a thin wall may part them
                         d = 0.0
                         for c in range(3):
                             d += (record[a, c] - record[b, c]) ** 2
@@ -55,7 +59,7 @@ def _choose(first, record, phi, where, fewest, most, smallest, remove_into, spli
                 for a in range(start, end):
                     if record[a, M] > record[heavy, M]:
                         heavy = a
-                if record[heavy, M] > 2.0 * smallest:
+                if record[heavy, M] > 2.0 * smallest and not (masked and hidden[heavy] != 0):
                     split[heavy] = True
                     changed[t] = 1
             start = end
@@ -87,6 +91,7 @@ def resampled(
     per_cell: int,
     next_id: int,
     epoch: int,
+    hidden: np.ndarray = EVERYTHING_SEEN,
 ) -> tuple[Particles, int]:
     """Merge where cells are crowded and split where deep cells run low.
 
@@ -95,6 +100,7 @@ def resampled(
     particles : sorted by cell
     next_id : first free id; one child of a split keeps its parent's
     epoch : number of the substep, seeds the offsets of the split
+    hidden : what particles do not see for thin walls (`basin.liquid.thin.unseen`)
 
     Returns
     -------
@@ -107,7 +113,7 @@ def resampled(
     smallest = SMALLEST_SHARE / per_cell
     changed = np.zeros(len(tiling.number), np.uint8)
     limits = (fewest, most, smallest)
-    _choose(tiling.start, particles.record, phi, tiles.where, *limits, into, split, changed)
+    _choose(tiling.start, particles.record, phi, tiles.where, *limits, hidden, into, split, changed)
     if not changed.any():
         return particles, next_id
     _merge(tiling.start, changed, into, particles.record)

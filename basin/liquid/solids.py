@@ -13,6 +13,7 @@ from basin.grid.fractions import EDGE, open_faces
 from basin.grid.layout import PAD, TILE, Layout
 from basin.grid.tiles import Tiles
 from basin.liquid.room import RIM, kernel_room
+from basin.liquid.thin import ThinWalls, thin_walls
 
 SKIN = 1e-3  # voxels that bodies are thicker: a wall a voxel thick may have its nodes just on its faces
 FAR = 5.0  # voxels; distances are not needed beyond
@@ -20,11 +21,17 @@ FAR = 5.0  # voxels; distances are not needed beyond
 
 @dataclass(frozen=True)
 class Body:
-    """A collider as the solver sees it: its distance in its own frame, and its pose over shot time."""
+    """A collider as the solver sees it: its distance in its own frame, and its pose over shot time.
+
+    Attributes
+    ----------
+    thin : float64 (m, 3, 3), its triangles in its own frame if it is too thin for the grid, else None
+    """
 
     name: str
     distance: Distance
     pose: Pose
+    thin: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
@@ -41,6 +48,7 @@ class Solids:
     beside : rows of the tiles that a solid reaches
     motion : float64 (bodies, 3, 4), velocity = motion @ (x, 1) in voxels/s over voxels
     moving : whether any motion is not zero
+    thin : walls that the fields cannot tell
     """
 
     tiles: Tiles
@@ -53,6 +61,7 @@ class Solids:
     beside: np.ndarray
     motion: np.ndarray
     moving: bool
+    thin: ThinWalls
 
 
 @njit(cache=True, inline="always")
@@ -294,10 +303,32 @@ class SolidWorld:
             args = (moved, tiles.first[moved], tiles.where, bodies)
             open_faces(*args, self._walls.across, self._walls.within, [u, v, w])
             kernel_room(*args, self._walls.within, near, wide, middle)
+        thin = self._thin(tiles, time, dt, bodies, [u, v, w], near, wide, middle)
+        beside[np.flatnonzero(thin.slot[1:] >= 0)] = True
         rows = (np.flatnonzero(beside) + 1).astype(np.int32)
-        solids = Solids(tiles, phi, owner, [u, v, w], near, wide, middle, rows, motion, bool(np.any(motion)))
+        solids = Solids(tiles, phi, owner, [u, v, w], near, wide, middle, rows, motion, bool(np.any(motion)), thin)
         self._last = (same, solids)
         return solids
+
+    def _thin(
+        self, tiles: Tiles, time: float, dt: float, bodies: np.ndarray, opened: list[np.ndarray], *room: np.ndarray
+    ) -> ThinWalls:
+        """Walls thinner than the grid can tell, over the next `dt` shot seconds; shuts faces, takes room away."""
+        chosen = [(i, b, b.thin) for i, b in enumerate(self.bodies) if b.thin is not None]
+        if not chosen or len(tiles) == 0:
+            return ThinWalls.none(tiles)
+        if not self._moving:  # then the distances at hand are those to bodies and walls together
+            bodies = self._nodes.taken("bodies", self._nodes.rows(tiles.number))
+        back = np.tile(np.eye(4)[:3], (len(self.bodies), 1, 1))
+        corner, owner = [], []
+        for index, body, triangles in chosen:
+            now, later = body.pose.matrix(time), body.pose.matrix(time + dt)
+            placed = triangles.reshape(-1, 3) @ now[:3, :3].T + now[:3, 3]
+            corner.append(self.layout.to_voxels(placed).reshape(-1, 3, 3))
+            owner.append(np.full(len(triangles), index, np.int32))
+            back[index] = self.layout.voxel_matrix(now @ np.linalg.inv(later))[:3]
+        walls = (np.concatenate(corner), np.concatenate(owner), back)
+        return thin_walls(tiles, *walls, bodies, self._walls.within, opened, *room)
 
     def distance_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray]:
         """Node distances and owners at a shot time."""

@@ -16,6 +16,7 @@ from basin.liquid.particles import Particles, X
 from basin.liquid.pressure import System, apply_gradient
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Tiling
+from basin.liquid.thin import EVERYTHING_SEEN, seen_velocity
 
 RATE = 0.25  # share of the density error taken out per substep
 LARGEST_ERROR = 0.5  # of the density, beyond which it is corrected over several substeps
@@ -46,8 +47,9 @@ def _excess(cell, where, share, space, phi, out):
 
 
 @njit(cache=True, parallel=True, fastmath=CONTRACT)
-def _move(start, first, record, u, v, w, where, skip):
+def _move(start, first, record, u, v, w, where, skip, hidden):
     most = np.float32(LONGEST_MOVE)
+    masked = hidden.shape[0] > 0
     for t in prange(first.shape[0]):
         block = np.empty((3, 10, 10, 10), np.float32)
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
@@ -66,7 +68,8 @@ def _move(start, first, record, u, v, w, where, skip):
             x = min(record[p, X] - fx, WITHIN)
             y = min(record[p, X + 1] - fy, WITHIN)
             z = min(record[p, X + 2] - fz, WITHIN)
-            d = velocity_in(line, 10, x, y, z)
+            seen = not (masked and hidden[p] != 0)
+            d = velocity_in(line, 10, x, y, z) if seen else seen_velocity(line, 10, x, y, z, hidden[p])
             record[p, X] += min(max(d[0], -most), most)
             record[p, X + 1] += min(max(d[1], -most), most)
             record[p, X + 2] += min(max(d[2], -most), most)
@@ -80,6 +83,7 @@ def spread(
     phi: np.ndarray,
     solids: Solids,
     skip: np.ndarray,
+    hidden: np.ndarray = EVERYTHING_SEEN,
 ) -> None:
     """Move particles towards even spacing, in place; those in `skip` (bool (n,)) stay."""
     tiles = solids.tiles
@@ -91,4 +95,4 @@ def spread(
     shift = [tiles.field() for _ in range(3)]
     apply_gradient(system, found.value, phi, solids, shift)
     tiles.wrap(*shift)
-    _move(tiling.start, tiling.first, particles.record, *shift, tiles.where, skip)
+    _move(tiling.start, tiling.first, particles.record, *shift, tiles.where, skip, hidden)

@@ -27,6 +27,7 @@ from basin.liquid import (
     resampling,
     sources,
     spacing,
+    thin,
     timestep,
     transfer,
 )
@@ -185,9 +186,10 @@ class Liquid:
         s.particles, tiling = sorted_particles(s.particles, self.world.layout)
         tiles = tiling.surroundings(LEAST_REACH)
         solids = self.solid_world.at(tiles, shot_time, 0.0)
-        phi = levelset.level_set(levelset.density(s.particles, tiling, tiles), solids)
+        hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
+        phi = levelset.level_set(levelset.density(s.particles, tiling, tiles, hidden), solids)
         if last is None:
-            velocity, _ = transfer.to_grid(s.particles, tiling, tiles)
+            velocity, _ = transfer.to_grid(s.particles, tiling, tiles, hidden)
         else:
             velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
         return LiquidFields(tiles, phi, velocity, solids.near)
@@ -233,18 +235,20 @@ class Liquid:
         now = tally.clocked("sources and sort", now)
         solids = self.solid_world.at(tiles, shot_time, dt / w.time_scale)
         now = tally.clocked("solids", now)
-        share = levelset.density(s.particles, tiling, tiles)
+        hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
+        share = levelset.density(s.particles, tiling, tiles, hidden)
         phi = levelset.level_set(share, solids)
         now = tally.clocked("level set", now)
         kept = s.particles
         s.particles, s.next_id = resampling.resampled(
-            s.particles, tiling, phi, tiles, w.particles_per_cell, s.next_id, s.epoch
+            s.particles, tiling, phi, tiles, w.particles_per_cell, s.next_id, s.epoch, hidden
         )
         if s.particles is not kept:
             s.particles, tiling = sorted_particles(s.particles, layout)
+            hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
         alone = levelset.ballistic(s.particles, tiling, phi, tiles)
         now = tally.clocked("resampling", now)
-        velocity, _mass = transfer.to_grid(s.particles, tiling, tiles)
+        velocity, _mass = transfer.to_grid(s.particles, tiling, tiles, hidden)
         before = [u.copy() for u in velocity]
         now = tally.clocked("particles to grid", now)
         forces.add(velocity, kick)
@@ -258,7 +262,7 @@ class Liquid:
         velocity = extrapolation.onto_walls(velocity, contact, w.wall_friction)
         now = tally.clocked("extrapolation", now)
         own = (s.particles, tiling, tiles)
-        s.speed = transfer.to_particles(*own, velocity, before, w.flip_share, alone, kick, reflects)
+        s.speed = transfer.to_particles(*own, velocity, before, w.flip_share, alone, kick, reflects, hidden)
         move = s.speed * dt
         if not move <= SPIKE * expected and not spikes_pass:
             raise Spike
@@ -266,12 +270,14 @@ class Liquid:
             raise LiquidFailure("velocities are no longer finite; allow more substeps or slow the colliders down")
         tally.held_back += int(move > LONGEST_MOVE)
         now = tally.clocked("grid to particles", now)
-        spacing.spread(s.particles, tiling, system, share, phi, solids, alone)
+        begin = s.particles.position.copy() if len(solids.thin) else s.particles.position
+        spacing.spread(s.particles, tiling, system, share, phi, solids, alone, hidden)
         now = tally.clocked("spacing", now)
-        start = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone)
+        start = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone, hidden)
         later_phi, later_owner = self.solid_world.distance_at(tiles, shot_time + dt / w.time_scale)
         wall = (later_phi, later_owner, solids.motion)
         advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction)
+        thin.keep_apart(begin, s.particles, tiling, tiles, solids.thin, solids.motion, alone, w.wall_friction)
         s.particles, drained = advection.wrapped_and_drained(s.particles, tiling)
         s.lost += drained
         tally.clocked("advection", now)

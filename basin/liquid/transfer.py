@@ -14,6 +14,7 @@ from basin.grid.lanes import AHEAD, CONTRACT, add_to_corners, prefetch
 from basin.grid.tiles import WITHIN, Tiles, load, row_of
 from basin.liquid.particles import C, M, Particles, V, X
 from basin.liquid.sorting import Tiling
+from basin.liquid.thin import EVERYTHING_SEEN, seen_face, seen_value
 
 LIGHTEST = np.float32(1e-9)  # voxels^3: faces with less mass carry no velocity
 # A change of velocity up to the first share of itself is turning flow, and is reflected; beyond the second one it
@@ -65,12 +66,35 @@ def _share(corners, touched, x, y, z, m, own, cx, cy, cz):
     add_to_corners(corners, cell, m, a, b, c, own - cx * a - cy * b - cz * c, cx, cy, cz)
 
 
+@njit(cache=True)
+def _share_seen(corners, touched, x, y, z, m, own, cx, cy, cz, axis, mask):
+    """The same for a particle that does not see all of them; those that it sees take the others' part."""
+    i, j, k = int(x), int(y), int(z)
+    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    weight = np.zeros(8, np.float32)
+    for q in range(8):
+        if seen_face(mask, axis, q):
+            wx, wy, wz = a if q >> 2 else 1 - a, b if (q >> 1) & 1 else 1 - b, c if q & 1 else 1 - c
+            weight[q] = wx * wy * wz
+    total = weight.sum()
+    if total <= np.float32(1e-6):
+        return
+    cell = (i * CELLS + j) * CELLS + k
+    touched[cell] = 1
+    for q in range(8):
+        part = m * weight[q] / total
+        speed = own + cx * ((q >> 2) - a) + cy * (((q >> 1) & 1) - b) + cz * ((q & 1) - c)
+        corners[cell, q] += part * speed
+        corners[cell, q + 8] += part
+
+
 @njit(cache=True, parallel=True, fastmath=CONTRACT)
-def _scatter(chosen, start, first, where, record, scratch, marks, u, v, w, mu, mv, mw):
+def _scatter(chosen, start, first, where, record, hidden, scratch, marks, u, v, w, mu, mv, mw):
     # One tile a task; tiles of one colour are 8 cells apart and a particle reaches one cell beyond
     # its tile, so no two tasks write the same face and the order within a tile fixes the bits. A
     # cell's eight corners lie side by side, momentum then mass: one cache line, added to in vectors.
     h = np.float32(0.5)
+    masked = hidden.shape[0] > 0
     for n in prange(chosen.shape[0]):
         t = chosen[n]
         corners, touched = scratch[get_thread_id()], marks[get_thread_id()]
@@ -86,6 +110,13 @@ def _scatter(chosen, start, first, where, record, scratch, marks, u, v, w, mu, m
             z = min(record[p, X + 2] - fz, WITHIN)
             m = record[p, M]
             own = record[p, V], record[p, V + 1], record[p, V + 2]
+            if masked and hidden[p] != 0:
+                for d in range(3):
+                    sx, sy, sz = h if d != 0 else 0 * h, h if d != 1 else 0 * h, h if d != 2 else 0 * h
+                    place = (corners[d], touched[d], x - sx, y - sy, z - sz, m, record[p, V + d])
+                    e = C + 3 * d
+                    _share_seen(*place, record[p, e], record[p, e + 1], record[p, e + 2], d, hidden[p])
+                continue
             a = record[p, C], record[p, C + 1], record[p, C + 2]
             _share(corners[0], touched[0], x, y - h, z - h, m, own[0], a[0], a[1], a[2])
             a = record[p, C + 3], record[p, C + 4], record[p, C + 5]
@@ -107,8 +138,15 @@ def _divide(momentum, mass):
                     momentum[t, i, j, k] = momentum[t, i, j, k] / m if m > LIGHTEST else np.float32(0.0)
 
 
-def to_grid(particles: Particles, tiling: Tiling, tiles: Tiles) -> tuple[list[np.ndarray], list[np.ndarray]]:
-    """Mass-weighted face velocities (voxels/s) and face masses (voxels^3), each [u, v, w] on `tiles`."""
+def to_grid(
+    particles: Particles, tiling: Tiling, tiles: Tiles, hidden: np.ndarray = EVERYTHING_SEEN
+) -> tuple[list[np.ndarray], list[np.ndarray]]:
+    """Mass-weighted face velocities (voxels/s) and face masses (voxels^3), each [u, v, w] on `tiles`.
+
+    Parameters
+    ----------
+    hidden : what particles do not see for thin walls (`basin.liquid.thin.unseen`)
+    """
     velocity = [tiles.field() for _ in range(3)]
     mass = [tiles.field() for _ in range(3)]
     scratch = np.empty((get_num_threads(), 3, CELLS**3, 16), np.float32)
@@ -116,7 +154,7 @@ def to_grid(particles: Particles, tiling: Tiling, tiles: Tiles) -> tuple[list[np
     for chosen in tiling.colours:
         if len(chosen):
             place = (chosen, tiling.start, tiling.first, tiles.where)
-            _scatter(*place, particles.record, scratch, marks, *velocity, *mass)
+            _scatter(*place, particles.record, hidden, scratch, marks, *velocity, *mass)
     tiles.fold(*velocity, *mass)
     for axis in range(3):
         _divide(velocity[axis], mass[axis])
@@ -170,10 +208,25 @@ def _keep(record, p, d, now, was, again, flip):
     record[p, row + np.uint64(2)] = now[3] + again * (now[3] - was[3])
 
 
+@njit(cache=True)
+def _gather_seen(record, p, fx, fy, fz, new, held, flip, mask):
+    """The same for a particle that does not see all faces; beside thin walls nothing is reflected."""
+    x, y, z = record[p, X] - fx, record[p, X + 1] - fy, record[p, X + 2] - fz
+    h = np.float32(0.5)
+    for d in range(3):
+        px, py, pz = x if d == 0 else x - h, y if d == 1 else y - h, z if d == 2 else z - h
+        now = seen_value(new, 1000 * d, 10, px, py, pz, d, mask)
+        if now[0]:
+            was = seen_value(held, 1000 * d, 10, px, py, pz, d, mask)
+            record[p, V + d] = now[1] + flip * (record[p, V + d] - was[1])
+            record[p, C + 3 * d], record[p, C + 3 * d + 1], record[p, C + 3 * d + 2] = now[2], now[3], now[4]
+
+
 @njit(cache=True, fastmath=CONTRACT)
-def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ballistic, kick, reflects):
+def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ballistic, hidden, kick, reflects):
     """The particles of one tile; returns the square of the largest speed."""
     fastest = np.float32(0.0)
+    masked = hidden.shape[0] > 0
     for index in range(begin, end):
         p = np.uint64(index)
         prefetch(record, p + np.uint64(AHEAD))
@@ -182,6 +235,8 @@ def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ball
                 record[p, V + d] += kick[d]
             for d in range(9):
                 record[p, C + d] = 0.0
+        elif masked and hidden[p] != 0:
+            _gather_seen(record, p, fx, fy, fz, new, held if held_too else new, flip, hidden[p])
         else:
             x = min(record[p, X] - fx, WITHIN)
             y = min(record[p, X + 1] - fy, WITHIN)
@@ -203,7 +258,7 @@ def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ball
 
 
 @njit(cache=True, parallel=True)
-def _gather(start, first, where, record, u, v, w, u0, v0, w0, flip, ballistic, kick, reflects, most):
+def _gather(start, first, where, record, u, v, w, u0, v0, w0, flip, ballistic, hidden, kick, reflects, most):
     held_too = flip > 0.0 or reflects
     for t in prange(first.shape[0]):
         after = np.empty((3, 10, 10, 10), np.float32)
@@ -219,7 +274,7 @@ def _gather(start, first, where, record, u, v, w, u0, v0, w0, flip, ballistic, k
         fx, fy, fz = np.float32(i0), np.float32(j0), np.float32(k0)
         lines = (after.reshape(3000), before.reshape(3000))
         own = (start[t], start[t + 1], record, fx, fy, fz)
-        most[t] = _gather_tile(*own, *lines, held_too, flip, ballistic, kick, reflects)
+        most[t] = _gather_tile(*own, *lines, held_too, flip, ballistic, hidden, kick, reflects)
 
 
 def to_particles(
@@ -232,6 +287,7 @@ def to_particles(
     ballistic: np.ndarray,
     kick: np.ndarray,
     reflects: bool = False,
+    hidden: np.ndarray = EVERYTHING_SEEN,
 ) -> float:
     """Velocity and affine matrix of every particle, in place; returns the largest speed (voxels/s).
 
@@ -240,8 +296,9 @@ def to_particles(
     after, before : face velocities [u, v, w] after the projection and as first transferred.
     ballistic : bool (n,), particles with no liquid around them, which only feel `kick` (3,).
     reflects : take the change that the projection made twice, but for impacts.
+    hidden : what particles do not see for thin walls (`basin.liquid.thin.unseen`).
     """
     own = (tiling.start, tiling.first, tiles.where, particles.record)
     most = np.zeros(len(tiling.number), np.float32)
-    _gather(*own, *after, *before, np.float32(flip_share), ballistic, kick.astype(np.float32), reflects, most)
+    _gather(*own, *after, *before, np.float32(flip_share), ballistic, hidden, kick.astype(np.float32), reflects, most)
     return float(np.sqrt(most.max())) if len(most) else 0.0

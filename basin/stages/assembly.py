@@ -10,12 +10,13 @@ import numpy as np
 from basin.exchange import MeshFileError, read_mesh
 from basin.exchange.formats import METRES
 from basin.geometry.distance import Distance, shape_distance
-from basin.geometry.mesh import TriangleMesh
+from basin.geometry.mesh import TriangleMesh, least_thickness
 from basin.geometry.shapes import Box, ColliderShape, Disc, MeshShape, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
 from basin.liquid.solids import Body
 from basin.liquid.sources import FillSource, InflowSource
 from basin.liquid.step import LiquidWorld
+from basin.liquid.thin import THICKNESS
 from basin.scene import Collider, Fill, Inflow, Scene, SceneError
 
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
@@ -114,8 +115,8 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
             thin = _thickness(element.shape)
             if thin is not None and thin < scene.liquid.voxel_size:
                 remarks.append(
-                    f"{where}: {thin * 1000:.3g} mm thick, less than a voxel of the final; liquid can pass it. "
-                    "Thicken it or use a finer voxel"
+                    f"{where}: {thin * 1000:.3g} mm thick, less than a voxel of the final; rays hold the liquid back, "
+                    "which takes longer and leaves a rougher wall. Thicken it or use a finer voxel"
                 )
             continue
         time = 0.0
@@ -141,6 +142,16 @@ def _thickness(shape: ColliderShape) -> float | None:
     return shape.wall if isinstance(shape, Tub | Tube) else None
 
 
+def _thin_triangles(element: Collider, files: SceneFiles, dx: float) -> np.ndarray | None:
+    """Triangles (m, 3, 3) of a collider in its own frame if it is somewhere too thin for the grid."""
+    mesh = element_mesh(element, files)
+    thickness = _thickness(element.shape) if not isinstance(element.shape, MeshShape) else least_thickness(mesh)
+    scale = np.cbrt(abs(np.linalg.det(element.pose.matrix(0.0)[:3, :3])))
+    if thickness is None or thickness * scale >= THICKNESS * dx:
+        return None
+    return np.asarray(mesh.position[mesh.triangle], np.float64)
+
+
 def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
     """What the liquid stage computes from.
 
@@ -159,7 +170,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         shape = element.shape
         return shape_distance(shape, files.mesh(shape) if isinstance(shape, MeshShape) else None, dx)
 
-    bodies = [Body(e.name, distance(e), e.pose) for e in scene.of_kind(Collider)]
+    bodies = [Body(e.name, distance(e), e.pose, _thin_triangles(e, files, dx)) for e in scene.of_kind(Collider)]
     fills, inflows = [], []
     for number, element in enumerate(scene.elements):
         if isinstance(element, Fill):

@@ -1,0 +1,481 @@
+"""Walls thinner than the grid can tell: triangles and lines of sight.
+
+A wall of less than about a voxel leaves no mark on distances at nodes that could be trusted. What it parts is
+found by rays instead (after Guendelman, Selle, Losasso & Fedkiw 2005, "Coupling water and smoke to thin deformable
+and rigid shells"): the face between two cells is shut if a triangle lies between their centres; a particle gives to
+and takes from no face or cell that it does not see; a kernel's room is what its cell sees of it; and no path
+crosses a triangle that moves along with its body over the substep.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit, prange
+
+from basin.grid.fractions import open_volumes
+from basin.grid.tiles import Tiles, load
+from basin.liquid.particles import Particles, V, X
+from basin.liquid.sorting import Tiling
+
+THICKNESS = 1.1  # voxels: thinner walls need triangles
+SEEN = 2.0  # voxels about a cell or particle within which a triangle may hide something from it
+REACH = 7.0  # voxels beyond a tile within which triangles are listed for it: a substep's way and a little more
+MOST_NEAR = 512  # triangles looked at together
+CLEARANCE = 0.02  # voxels that paths keep from a triangle
+EDGE = 1e-6  # of a triangle's size that it is larger for rays, so that none slips between two of them
+MOST_BENDS = 4
+# the spline averaged over halves of cells, and their middles: where a cell looks for its kernel's room
+HALVES = np.array([1 / 48, 7 / 48, 1 / 3, 1 / 3, 7 / 48, 1 / 48])
+MIDDLES = np.array([-1.25, -0.75, -0.25, 0.25, 0.75, 1.25])
+BINOMIAL = np.array([0.25, 0.5, 0.25])
+EVERYTHING_SEEN = np.zeros(0, np.uint64)
+
+
+@dataclass(frozen=True)
+class ThinWalls:
+    """Triangles of thin walls at one moment, in voxels, and what lies on their tiles.
+
+    Attributes
+    ----------
+    corner : float64 (m, 3, 3), corners of the triangles
+    body : int32 (m,), whose they are
+    back : float64 (bodies, 3, 4), takes a place at the substep's end to where its body had it at the start
+    slot : int32 (tiles + 1,), number of each tile's list, -1 for none
+    start, listed : lists of triangles (CSR) by that number
+    hidden : uint32 (lists, 8, 8, 8), which of its 27 neighbours a cell does not see
+    """
+
+    corner: np.ndarray
+    body: np.ndarray
+    back: np.ndarray
+    slot: np.ndarray
+    start: np.ndarray
+    listed: np.ndarray
+    hidden: np.ndarray
+
+    @staticmethod
+    def none(tiles: Tiles) -> ThinWalls:
+        """No thin walls on these tiles."""
+        slot = np.full(len(tiles) + 1, -1, np.int32)
+        body, start = np.zeros(0, np.int32), np.zeros(1, np.int64)
+        nothing = np.zeros((0, 8, 8, 8), np.uint32)
+        return ThinWalls(np.zeros((0, 3, 3)), body, np.zeros((0, 3, 4)), slot, start, body, nothing)
+
+    def __len__(self) -> int:
+        return len(self.start) - 1
+
+
+@njit(cache=True)
+def _comes_near(corner, m, first, t, reach):
+    """Whether a triangle's box and plane come within reach of a tile."""
+    for d in range(3):
+        low = min(corner[m, 0, d], corner[m, 1, d], corner[m, 2, d])
+        high = max(corner[m, 0, d], corner[m, 1, d], corner[m, 2, d])
+        if low > first[t, d] + 8 + reach or high < first[t, d] - reach:
+            return False
+    p = corner[m, 0]
+    normal = np.cross(corner[m, 1] - p, corner[m, 2] - p)
+    away = 0.0
+    for d in range(3):
+        away += normal[d] * (first[t, d] + 4.0 - p[d])
+    return abs(away) <= np.sqrt(normal @ normal) * np.sqrt(3.0) * (4.0 + reach)
+
+
+@njit(cache=True, parallel=True)
+def _listing(first, corner, reach, start, listed):
+    """List the triangles near each tile; while `listed` is empty, only count them into `start`."""
+    filling = listed.shape[0] > 0
+    for t in prange(1, first.shape[0]):
+        n = 0
+        for m in range(corner.shape[0]):
+            if _comes_near(corner, m, first, t, reach):
+                if filling:
+                    listed[start[t] + n] = m
+                n += 1
+        if not filling:
+            start[t + 1] = n
+
+
+@njit(cache=True)
+def _near(corner, listed, begin, end, x, y, z, reach, near):
+    """Those of a list of triangles that come within reach of a place; returns their number."""
+    n = 0
+    for e in range(begin, end):
+        m = listed[e]
+        a, b, c = corner[m, 0], corner[m, 1], corner[m, 2]
+        if min(a[0], b[0], c[0]) > x + reach or max(a[0], b[0], c[0]) < x - reach:
+            continue
+        if min(a[1], b[1], c[1]) > y + reach or max(a[1], b[1], c[1]) < y - reach:
+            continue
+        if min(a[2], b[2], c[2]) > z + reach or max(a[2], b[2], c[2]) < z - reach:
+            continue
+        if n < MOST_NEAR:
+            near[n] = m
+            n += 1
+    return n
+
+
+@njit(cache=True)
+def _hit(corner, m, px, py, pz, dx, dy, dz):
+    """Where the way from p along d meets a triangle, as a share of d; 2 if it does not (Moeller & Trumbore 1997)."""
+    ax, ay, az = corner[m, 0, 0], corner[m, 0, 1], corner[m, 0, 2]
+    ex, ey, ez = corner[m, 1, 0] - ax, corner[m, 1, 1] - ay, corner[m, 1, 2] - az
+    fx, fy, fz = corner[m, 2, 0] - ax, corner[m, 2, 1] - ay, corner[m, 2, 2] - az
+    hx, hy, hz = dy * fz - dz * fy, dz * fx - dx * fz, dx * fy - dy * fx
+    det = ex * hx + ey * hy + ez * hz
+    if abs(det) < 1e-14:
+        return 2.0
+    sx, sy, sz = px - ax, py - ay, pz - az
+    u = (sx * hx + sy * hy + sz * hz) / det
+    if u < -EDGE or u > 1.0 + EDGE:
+        return 2.0
+    qx, qy, qz = sy * ez - sz * ey, sz * ex - sx * ez, sx * ey - sy * ex
+    v = (dx * qx + dy * qy + dz * qz) / det
+    if v < -EDGE or u + v > 1.0 + EDGE:
+        return 2.0
+    share = (fx * qx + fy * qy + fz * qz) / det
+    return share if 0.0 <= share <= 1.0 else 2.0
+
+
+@njit(cache=True)
+def _blocked(corner, near, n, px, py, pz, qx, qy, qz):
+    """Whether one of the first n triangles of a list lies between p and q."""
+    for e in range(n):
+        if _hit(corner, near[e], px, py, pz, qx - px, qy - py, qz - pz) <= 1.0:
+            return True
+    return False
+
+
+@njit(cache=True, parallel=True)
+def _sight_of_cells(row, first, corner, start, listed, u, v, w, hidden):
+    """What cells do not see of their neighbours; faces that nobody sees through are shut."""
+    for s in prange(row.shape[0]):
+        t = row[s]
+        near = np.empty(MOST_NEAR, np.int64)
+        for a in range(8):
+            for b in range(8):
+                for c in range(8):
+                    x, y, z = first[t, 0] + a + 0.5, first[t, 1] + b + 0.5, first[t, 2] + c + 0.5
+                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, SEEN, near)
+                    mask = np.uint32(0)
+                    if n > 0:
+                        for q in range(27):
+                            i, j, k = q // 9 - 1, q // 3 % 3 - 1, q % 3 - 1
+                            if q != 13 and _blocked(corner, near, n, x, y, z, x + i, y + j, z + k):
+                                mask |= np.uint32(1) << np.uint32(q)
+                    hidden[s, a, b, c] = mask
+                    if mask & (np.uint32(1) << np.uint32(4)):
+                        u[t, a, b, c] = 0.0
+                    if mask & (np.uint32(1) << np.uint32(10)):
+                        v[t, a, b, c] = 0.0
+                    if mask & (np.uint32(1) << np.uint32(12)):
+                        w[t, a, b, c] = 0.0
+
+
+@njit(cache=True, parallel=True)
+def _room(row, first, where, bodies, within, corner, start, listed, hidden, near, wide, middle):
+    """Kernels' room where triangles are near: only what the cells see of it (`basin.liquid.room`)."""
+    for s in prange(row.shape[0]):
+        t = row[s]
+        i0, j0, k0 = first[t, 0] - 2, first[t, 1] - 2, first[t, 2] - 2
+        node = np.empty((13, 13, 13), np.float32)
+        load(bodies, where, i0, j0, k0, node)
+        volume = np.empty((12, 12, 12), np.float32)
+        open_volumes(node, within, i0, j0, k0, volume)
+        share = np.zeros((10, 10, 10, 4))  # of the narrow kernel's room, and its first moments
+        beside = np.empty(MOST_NEAR, np.int64)
+        for a in range(10):
+            for b in range(10):
+                for c in range(10):
+                    x, y, z = i0 + a + 1.5, j0 + b + 1.5, k0 + c + 1.5
+                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, SEEN, beside)
+                    for i in range(6):
+                        for j in range(6):
+                            for k in range(6):
+                                part = HALVES[i] * HALVES[j] * HALVES[k] * volume[a + i // 2, b + j // 2, c + k // 2]
+                                dx, dy, dz = MIDDLES[i], MIDDLES[j], MIDDLES[k]
+                                if part <= 0.0:
+                                    continue
+                                if n > 0 and _blocked(corner, beside, n, x, y, z, x + dx, y + dy, z + dz):
+                                    continue
+                                share[a, b, c, 0] += part
+                                share[a, b, c, 1] += part * dx
+                                share[a, b, c, 2] += part * dy
+                                share[a, b, c, 3] += part * dz
+        for a in range(8):
+            for b in range(8):
+                for c in range(8):
+                    total, mx, my, mz = 0.0, 0.0, 0.0, 0.0
+                    for q in range(27):
+                        if hidden[s, a, b, c] & (np.uint32(1) << np.uint32(q)):
+                            continue
+                        i, j, k = q // 9, q // 3 % 3, q % 3
+                        weight = BINOMIAL[i] * BINOMIAL[j] * BINOMIAL[k]
+                        held = share[a + i, b + j, c + k]
+                        total += weight * held[0]
+                        mx += weight * (held[1] + (i - 1) * held[0])
+                        my += weight * (held[2] + (j - 1) * held[0])
+                        mz += weight * (held[3] + (k - 1) * held[0])
+                    near[t, a, b, c] = share[a + 1, b + 1, c + 1, 0]
+                    wide[t, a, b, c] = total
+                    if total > 0.0:
+                        middle[t, a, b, c, 0] = mx / total
+                        middle[t, a, b, c, 1] = my / total
+                        middle[t, a, b, c, 2] = mz / total
+
+
+def thin_walls(
+    tiles: Tiles,
+    corner: np.ndarray,
+    body: np.ndarray,
+    back: np.ndarray,
+    bodies: np.ndarray,
+    within: np.ndarray,
+    opened: list[np.ndarray],
+    near: np.ndarray,
+    wide: np.ndarray,
+    middle: np.ndarray,
+) -> ThinWalls:
+    """The thin walls near some tiles; shuts faces and takes room away in place.
+
+    Parameters
+    ----------
+    corner, body, back : as in `ThinWalls`
+    bodies, within : distances to bodies at nodes and what the domain's walls leave (`basin.liquid.room`)
+    opened : face fractions [u, v, w]
+    near, wide, middle : the kernels' room
+    """
+    start = np.zeros(len(tiles) + 2, np.int64)
+    _listing(tiles.first, corner, REACH, start, np.zeros(0, np.int32))
+    row = np.flatnonzero(start[1:]).astype(np.int32)
+    np.cumsum(start, out=start)
+    if len(row) == 0:
+        return ThinWalls.none(tiles)
+    listed = np.zeros(int(start[-1]), np.int32)
+    _listing(tiles.first, corner, REACH, start, listed)
+    slot = np.full(len(tiles) + 1, -1, np.int32)
+    slot[row] = np.arange(len(row))
+    begin = np.append(start[row], start[-1])
+    hidden = np.zeros((len(row), 8, 8, 8), np.uint32)
+    lists = (corner, begin, listed)
+    _sight_of_cells(row, tiles.first, *lists, *opened, hidden)
+    _room(row, tiles.first, tiles.where, bodies, within, *lists, hidden, near, wide, middle)
+    tiles.wrap(*opened)
+    return ThinWalls(corner, body, back, slot, begin, listed, hidden)
+
+
+@njit(cache=True)
+def seen_cell(mask, q):
+    """Whether a particle sees the q-th of the 27 cells about it, z changing fastest."""
+    return (mask >> np.uint64(q)) & np.uint64(1) == np.uint64(0)
+
+
+@njit(cache=True)
+def seen_face(mask, axis, q):
+    """Whether it sees the q-th corner of its cell among the faces of a component, z changing fastest."""
+    return (mask >> np.uint64(27 + 8 * axis + q)) & np.uint64(1) == np.uint64(0)
+
+
+@njit(cache=True)
+def seen_value(line, offset, width, x, y, z, axis, mask):
+    """Trilinear value and gradient of a component at a place from the faces that a particle sees.
+
+    What it does not see takes the mean of the rest.
+
+    Returns
+    -------
+    (whether any is seen, value, and its slopes along x, y, z)
+    """
+    i, j, k = int(x), int(y), int(z)
+    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    total, held = np.float32(0.0), np.float32(0.0)
+    for q in range(8):
+        if seen_face(mask, axis, q):
+            di, dj, dk = q >> 2, (q >> 1) & 1, q & 1
+            weight = (a if di else 1 - a) * (b if dj else 1 - b) * (c if dk else 1 - c)
+            total += weight
+            held += weight * line[offset + ((i + di) * width + j + dj) * width + k + dk]
+    zero = np.float32(0.0)
+    if total <= np.float32(1e-6):
+        return False, zero, zero, zero, zero
+    mean = held / total
+    gx, gy, gz = zero, zero, zero
+    for q in range(8):
+        if seen_face(mask, axis, q):
+            di, dj, dk = q >> 2, (q >> 1) & 1, q & 1
+            wx, wy, wz = a if di else 1 - a, b if dj else 1 - b, c if dk else 1 - c
+            more = line[offset + ((i + di) * width + j + dj) * width + k + dk] - mean
+            gx += (1 if di else -1) * wy * wz * more
+            gy += (1 if dj else -1) * wx * wz * more
+            gz += (1 if dk else -1) * wx * wy * more
+    return True, np.float32(mean), np.float32(gx), np.float32(gy), np.float32(gz)
+
+
+@njit(cache=True)
+def seen_velocity(line, width, x, y, z, mask):
+    """Staggered velocity at a place in three blocks of a width in a line, from what a particle sees."""
+    h, size = np.float32(0.5), width * width * width
+    u = seen_value(line, 0, width, x, y - h, z - h, 0, mask)
+    v = seen_value(line, size, width, x - h, y, z - h, 1, mask)
+    w = seen_value(line, 2 * size, width, x - h, y - h, z, 2, mask)
+    return u[1], v[1], w[1]
+
+
+@njit(cache=True, parallel=True)
+def _sight_of_particles(tile_start, row, record, corner, slot, start, listed, out):
+    for t in prange(row.shape[0]):
+        s = slot[row[t]]
+        if s < 0:
+            continue
+        near = np.empty(MOST_NEAR, np.int64)
+        for p in range(tile_start[t], tile_start[t + 1]):
+            x, y, z = np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])
+            n = _near(corner, listed, start[s], start[s + 1], x, y, z, SEEN, near)
+            if n == 0:
+                continue
+            mask = np.uint64(0)
+            i, j, k = np.floor(x), np.floor(y), np.floor(z)
+            for q in range(27):
+                cx, cy, cz = i + q // 9 - 0.5, j + q // 3 % 3 - 0.5, k + q % 3 - 0.5
+                if _blocked(corner, near, n, x, y, z, cx, cy, cz):
+                    mask |= np.uint64(1) << np.uint64(q)
+            for axis in range(3):
+                sx, sy, sz = 0.0 if axis == 0 else 0.5, 0.0 if axis == 1 else 0.5, 0.0 if axis == 2 else 0.5
+                i, j, k = np.floor(x - sx) + sx, np.floor(y - sy) + sy, np.floor(z - sz) + sz
+                for q in range(8):
+                    if _blocked(corner, near, n, x, y, z, i + (q >> 2), j + ((q >> 1) & 1), k + (q & 1)):
+                        mask |= np.uint64(1) << np.uint64(27 + 8 * axis + q)
+            out[p] = mask
+
+
+def unseen(particles: Particles, tiling: Tiling, tiles: Tiles, thin: ThinWalls) -> np.ndarray:
+    """What particles do not see, uint64 (n,): 27 cells about theirs, then eight faces a component; empty if no wall."""
+    if len(thin) == 0:
+        return EVERYTHING_SEEN
+    out = np.zeros(len(particles), np.uint64)
+    row = tiles.rows(tiling.number)
+    _sight_of_particles(tiling.start, row, particles.record, thin.corner, thin.slot, thin.start, thin.listed, out)
+    return out
+
+
+@njit(cache=True)
+def _moved(matrix, x, y, z):
+    return (
+        matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2] * z + matrix[0, 3],
+        matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2] * z + matrix[1, 3],
+        matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2] * z + matrix[2, 3],
+    )
+
+
+@njit(cache=True)
+def _first_hit(corner, body, near, n, who, p, d):
+    """(share of the way, triangle) of the first triangle of a body that it meets; share 2 for none."""
+    least, which = 2.0, -1
+    for e in range(n):
+        m = near[e]
+        if body[m] == who:
+            share = _hit(corner, m, p[0], p[1], p[2], d[0], d[1], d[2])
+            if share < least:
+                least, which = share, m
+    return least, which
+
+
+@njit(cache=True)
+def _within(p, low, high):
+    for axis in range(3):
+        if not low[axis] <= p[axis] <= high[axis]:
+            return False
+    return True
+
+
+@njit(cache=True)
+def _held(corner, body, near, n, who, p, d, low, high):
+    """Go from p by d, but along a body's triangles instead of through them; returns the place and the last normal.
+
+    A slide that would leave the domain ends where it began: put back onto the wall, it could lie behind the triangle.
+    """
+    normal = np.zeros(3)
+    for _ in range(MOST_BENDS):
+        share, m = _first_hit(corner, body, near, n, who, p, d)
+        if share > 1.0:
+            return p + d, normal
+        g = np.cross(corner[m, 1] - corner[m, 0], corner[m, 2] - corner[m, 0])
+        g /= np.sqrt(g @ g)
+        if g @ d > 0.0:
+            g = -g
+        normal[:] = g
+        length = np.sqrt(d @ d)
+        into = -(g @ d) / max(length, 1e-12)  # cosine: how far before the triangle the clearance begins
+        back = min(CLEARANCE / max(into, 0.05) / max(length, 1e-12), share)
+        p = p + (share - back) * d
+        d = (1.0 - share) * d
+        d = d - (d @ g) * g
+        if not _within(p + d, low, high):
+            return p, normal
+    return p, normal
+
+
+@njit(cache=True, parallel=True)
+def _keep(tile_start, row, begin, record, corner, body, back, front, motion, slot, start, listed, low, high, ballistic, friction):
+    for t in prange(row.shape[0]):
+        s = slot[row[t]]
+        if s < 0:
+            continue
+        near = np.empty(MOST_NEAR, np.int64)
+        for p in range(tile_start[t], tile_start[t + 1]):
+            a = np.array([np.float64(begin[p, 0]), np.float64(begin[p, 1]), np.float64(begin[p, 2])])
+            b = np.array([np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])])
+            for axis in range(3):
+                b[axis] = min(max(b[axis], low[axis]), high[axis])
+            span = max(abs(b[0] - a[0]), abs(b[1] - a[1]), abs(b[2] - a[2]))
+            n = _near(corner, listed, start[s], start[s + 1], a[0], a[1], a[2], span + REACH - 5.0, near)
+            for who in range(back.shape[0]):
+                some = False
+                for e in range(n):
+                    some |= body[near[e]] == who
+                if not some:
+                    continue
+                x, y, z = _moved(back[who], b[0], b[1], b[2])
+                end = np.array([x, y, z])
+                found, normal = _held(corner, body, near, n, who, a, end - a, low, high)
+                if normal[0] == 0.0 and normal[1] == 0.0 and normal[2] == 0.0:
+                    continue
+                x, y, z = _moved(front[who], found[0], found[1], found[2])
+                b[0], b[1], b[2] = x, y, z
+                record[p, X], record[p, X + 1], record[p, X + 2] = x, y, z
+                if ballistic[p]:
+                    sx, sy, sz = _moved(motion[who], x, y, z)
+                    r = np.array([record[p, V] - sx, record[p, V + 1] - sy, record[p, V + 2] - sz])
+                    r = (1.0 - friction) * (r - min(r @ normal, 0.0) * normal)
+                    record[p, V], record[p, V + 1], record[p, V + 2] = sx + r[0], sy + r[1], sz + r[2]
+
+
+def keep_apart(
+    begin: np.ndarray,
+    particles: Particles,
+    tiling: Tiling,
+    tiles: Tiles,
+    thin: ThinWalls,
+    motion: np.ndarray,
+    ballistic: np.ndarray,
+    friction: float,
+) -> None:
+    """Bend paths from `begin` (n, 3) that cross a thin wall along it, in place.
+
+    A path is looked at in the frame of the wall's body, which moves and turns over the substep.
+    """
+    if len(thin) == 0:
+        return
+    whole = np.zeros((len(thin.back), 4, 4))
+    whole[:, :3], whole[:, 3, 3] = thin.back, 1.0
+    front = np.ascontiguousarray(np.linalg.inv(whole)[:, :3])
+    own = (tiling.start, tiles.rows(tiling.number), begin, particles.record)
+    walls = (thin.corner, thin.body, thin.back, front, motion, thin.slot, thin.start, thin.listed)
+    layout = tiles.layout
+    low = np.where(layout.closed[:, 0], layout.wall_low + CLEARANCE, -np.inf)
+    high = np.where(layout.closed[:, 1], layout.wall_high - CLEARANCE, np.inf)
+    _keep(*own, *walls, low, high, ballistic, friction)
+
+
