@@ -45,7 +45,7 @@ def mean_of_block(block, side, middle):
 
 
 @njit(cache=True, parallel=True)
-def _kernel_room(row, first, where, bodies, within, near, wide, middle):
+def _kernel_room(row, first, where, bodies, within, own, near, wide, middle):
     for n in prange(row.shape[0]):
         t = row[n]
         i0, j0, k0 = first[n, 0] - 2, first[n, 1] - 2, first[n, 2] - 2
@@ -58,6 +58,7 @@ def _kernel_room(row, first, where, bodies, within, near, wide, middle):
         for i in range(8):
             for j in range(8):
                 for k in range(8):
+                    own[t, i, j, k] = volume[i + 2, j + 2, k + 2]
                     near[t, i, j, k] = narrow[i + 1, j + 1, k + 1]
                     share = broad[i, j, k]
                     wide[t, i, j, k] = share
@@ -85,6 +86,7 @@ def kernel_room(
     where: np.ndarray,
     bodies: np.ndarray,
     within: np.ndarray,
+    own: np.ndarray,
     near: np.ndarray,
     wide: np.ndarray,
     middle: np.ndarray,
@@ -96,8 +98,9 @@ def kernel_room(
     row, first : rows of the results (n,) and lowest cells (n, 3) of the tiles
     bodies : distances to bodies at nodes (voxels), tiled by `where`
     within : (3, n), what the walls leave of cells along each axis (`basin.grid.fractions`)
+    own : open share of the cells themselves
     near : what the density gives where all open space is liquid
     wide : the same through the wider kernel
     middle : centroid of the wider kernel's open part, voxels from the cell's centre; 0 where it is whole
     """
-    _kernel_room(row, first, where, bodies, within, near, wide, middle)
+    _kernel_room(row, first, where, bodies, within, own, near, wide, middle)

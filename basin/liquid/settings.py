@@ -9,6 +9,9 @@ from pydantic import model_validator
 from basin.settings import Part, Vec3, setting
 
 
+LEAST_BAND = 3.0  # voxels: the level set tells distances only so far
+
+
 class LiquidSettings(Part):
     """How the liquid is computed."""
 
@@ -30,6 +33,17 @@ class LiquidSettings(Part):
         slider=(4, 16),
         label="Particles per cell",
         meaning="Particles put into each voxel of liquid.",
+    )
+    band: float = setting(
+        0.0,
+        unit="voxels",
+        group="Detail",
+        ge=0,
+        le=6,
+        slider=(0, 6),
+        label="Particle band",
+        meaning="Depth under the surface that keeps particles; below, the grid alone carries the liquid, for less "
+        "memory and time. 0 keeps them everywhere; 4 to 6 suits deep water.",
     )
     gravity: Vec3 = setting((0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", meaning="Acceleration of free fall.")
     flip_share: float = setting(
@@ -82,6 +96,12 @@ class LiquidSettings(Part):
         label="CFL limit",
         meaning="How far the fastest liquid may move in one substep.",
     )
+
+    @model_validator(mode="after")
+    def _deep_enough(self) -> LiquidSettings:
+        if 0 < self.band < LEAST_BAND:
+            raise ValueError(f"band is thinner than {LEAST_BAND:g} voxels; make it thicker, or 0 for no band")
+        return self
 
     @model_validator(mode="after")
     def _ordered(self) -> LiquidSettings:

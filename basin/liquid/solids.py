@@ -43,6 +43,7 @@ class Solids:
     phi : float32, distance at nodes in voxels, negative in solids
     owner : int16 at nodes, index of the nearest body, -1 for the walls
     open : face fractions [u, v, w], 1 where no solid is
+    own : float32, open share of each cell
     near, wide : float32, open share of the kernels about each cell (`basin.liquid.room`)
     middle : float32 (..., 3), centroid of the wider kernel's open part, voxels from the cell's centre
     beside : rows of the tiles that a solid reaches
@@ -55,6 +56,7 @@ class Solids:
     phi: np.ndarray
     owner: np.ndarray
     open: list[np.ndarray]
+    own: np.ndarray
     near: np.ndarray
     wide: np.ndarray
     middle: np.ndarray
@@ -259,7 +261,7 @@ class _Pool:
         return tuple(np.asarray(i) + 1 for i in np.unravel_index(number, self._shape))
 
 
-SHARES = ("u", "v", "w", "near", "wide", "middle")
+SHARES = ("u", "v", "w", "own", "near", "wide", "middle")
 
 
 class SolidWorld:
@@ -277,7 +279,7 @@ class SolidWorld:
         self._moving = [(i, b) for i, b in enumerate(bodies) if b.pose.moves()]
         far, one = np.array(FAR, np.float32), np.array(1.0, np.float32)
         self._nodes = _Pool(layout, {"bodies": far, "phi": far, "owner": np.array(-1, np.int16)})
-        blank = dict.fromkeys(("u", "v", "w", "near", "wide"), one)
+        blank = dict.fromkeys(("u", "v", "w", "own", "near", "wide"), one)
         self._shares = _Pool(layout, {**blank, "middle": np.zeros(3, np.float32)})
         self._last: tuple[bytes, Solids] | None = None
         self._placed: tuple[bytes, Tiles, tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]] | None = None
@@ -296,17 +298,17 @@ class SolidWorld:
                 motion[index] = change[:3] / (dt * self.time_scale)
         phi, owner, bodies, moved = self._nodes_at(tiles, time)
         row = self._still_shares(tiles)
-        u, v, w, near, wide, middle = (self._shares.taken(name, row) for name in SHARES)
+        u, v, w, own, near, wide, middle = (self._shares.taken(name, row) for name in SHARES)
         beside = row > 1
         if len(moved):
             beside[moved - 1] = True
             args = (moved, tiles.first[moved], tiles.where, bodies)
             open_faces(*args, self._walls.across, self._walls.within, [u, v, w])
-            kernel_room(*args, self._walls.within, near, wide, middle)
+            kernel_room(*args, self._walls.within, own, near, wide, middle)
         thin = self._thin(tiles, time, dt, bodies, [u, v, w], near, wide, middle)
         beside[np.flatnonzero(thin.slot[1:] >= 0)] = True
         rows = (np.flatnonzero(beside) + 1).astype(np.int32)
-        solids = Solids(tiles, phi, owner, [u, v, w], near, wide, middle, rows, motion, bool(np.any(motion)), thin)
+        solids = Solids(tiles, phi, owner, [u, v, w], own, near, wide, middle, rows, motion, bool(np.any(motion)), thin)
         self._last = (same, solids)
         return solids
 
@@ -407,7 +409,7 @@ class SolidWorld:
             args = (row, first[near], self._nodes.where, self._nodes.fields["bodies"])
             held = self._shares.fields
             open_faces(*args, self._walls.across, self._walls.within, [held[name] for name in "uvw"])
-            kernel_room(*args, self._walls.within, held["near"], held["wide"], held["middle"])
+            kernel_room(*args, self._walls.within, *(held[name] for name in SHARES[3:]))
         return self._shares.rows(tiles.number)
 
 

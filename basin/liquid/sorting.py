@@ -14,6 +14,7 @@ from basin.grid.tiles import Tiles, tiles_near
 from basin.liquid.particles import Particles
 
 CHUNK = 1 << 15  # particles counted together
+NO_BOXES = np.zeros((0, 3), np.int64)
 
 
 @dataclass(frozen=True)
@@ -38,9 +39,9 @@ class Tiling:
     high: np.ndarray
     colours: list[np.ndarray]
 
-    def surroundings(self, reach: int) -> Tiles:
-        """All tiles within `reach` cells of a particle."""
-        return tiles_near(self.layout, self.low, self.high, reach)
+    def surroundings(self, reach: int, low: np.ndarray = NO_BOXES, high: np.ndarray = NO_BOXES) -> Tiles:
+        """All tiles within `reach` cells of a particle, or of boxes of cells, low and high (n, 3)."""
+        return tiles_near(self.layout, np.concatenate([self.low, low]), np.concatenate([self.high, high]), reach)
 
 
 @njit(cache=True, parallel=True)

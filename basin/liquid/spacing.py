@@ -84,15 +84,19 @@ def spread(
     solids: Solids,
     skip: np.ndarray,
     hidden: np.ndarray = EVERYTHING_SEEN,
-) -> None:
-    """Move particles towards even spacing, in place; those in `skip` (bool (n,)) stay."""
+) -> list[np.ndarray]:
+    """Move particles towards even spacing, in place; those in `skip` (bool (n,)) stay.
+
+    Returns the shift at faces, [u, v, w] in voxels, by which what the grid holds has to move too.
+    """
     tiles = solids.tiles
+    shift = [tiles.field() for _ in range(3)]
     right = np.empty(len(system.cell))
     _excess(system.cell, tiles.where, share, solids.near, phi, right)
     if len(right) == 0 or np.abs(right).max() < 0.01 * RATE:
-        return
+        return shift
     found = system.solver.solve(right, 0.03)
-    shift = [tiles.field() for _ in range(3)]
     apply_gradient(system, found.value, phi, solids, shift)
     tiles.wrap(*shift)
     _move(tiling.start, tiling.first, particles.record, *shift, tiles.where, skip, hidden)
+    return shift

@@ -20,6 +20,7 @@ from basin.grid.layout import Layout
 from basin.grid.tiles import Tiles
 from basin.liquid import (
     advection,
+    band,
     extrapolation,
     forces,
     levelset,
@@ -31,9 +32,10 @@ from basin.liquid import (
     timestep,
     transfer,
 )
+from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
-from basin.liquid.solids import Body, SolidWorld
-from basin.liquid.sorting import sorted_particles
+from basin.liquid.solids import Body, Solids, SolidWorld
+from basin.liquid.sorting import Tiling, sorted_particles
 
 ALGORITHM = "liquid-5"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
@@ -67,6 +69,7 @@ class LiquidWorld:
     inflows: list[sources.InflowSource]
     gravity: np.ndarray
     particles_per_cell: int
+    band: float
     flip_share: float
     wall_friction: float
     walls_let_go: bool
@@ -84,6 +87,7 @@ class LiquidState:
 
     Attributes
     ----------
+    bulk : liquid below the band of particles; replaced, never changed
     speed : of the fastest particle (voxels/s), if it is known
     """
 
@@ -93,6 +97,7 @@ class LiquidState:
     epoch: int = 0
     lost: float = 0.0
     poured: float = 0.0
+    bulk: Bulk = field(default_factory=Bulk.none)
     speed: float | None = None
 
     def copy(self) -> LiquidState:
@@ -102,12 +107,14 @@ class LiquidState:
 
 @dataclass(frozen=True)
 class LiquidFields:
-    """Grid fields at a frame, on tiles: level set (voxels), face velocities (voxels/s), open share about cells."""
+    """Grid fields at a frame, on tiles: level set (voxels), face velocities (voxels/s), open share about cells,
+    and the volume (voxels^3) of cells without particles."""
 
     tiles: Tiles
     phi: np.ndarray
     velocity: list[np.ndarray]
     room: np.ndarray
+    bulk: np.ndarray
 
 
 @dataclass
@@ -184,15 +191,18 @@ class Liquid:
         """Level set of the particles as they are, with the face velocities last used."""
         s = self.state
         s.particles, tiling = sorted_particles(s.particles, self.world.layout)
-        tiles = tiling.surroundings(LEAST_REACH)
+        tiles = tiling.surroundings(LEAST_REACH, *s.bulk.boxes(self.world.layout.tiles))
         solids = self.solid_world.at(tiles, shot_time, 0.0)
         hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
-        phi = levelset.level_set(levelset.density(s.particles, tiling, tiles, hidden), solids)
+        share = levelset.density(s.particles, tiling, tiles, hidden)
+        volume, *_ = s.bulk.on(tiles)
+        band.add_share(share, volume, tiles)
+        phi = levelset.level_set(share, solids)
         if last is None:
             velocity, _ = transfer.to_grid(s.particles, tiling, tiles, hidden)
         else:
             velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
-        return LiquidFields(tiles, phi, velocity, solids.near)
+        return LiquidFields(tiles, phi, velocity, solids.near, volume)
 
     def _checked_pair(self, shot_time: float, dt: float, tally: Tally) -> tuple[float, LiquidFields]:
         """Two substeps, redone with half their length when they spike; returns the length that went well."""
@@ -231,14 +241,19 @@ class Liquid:
         expected = max(w.cfl, self._fastest(shot_time, dt) * dt + float(np.linalg.norm(kick)) * dt)
         farthest = min(expected, LONGEST_MOVE)
         reach = max(int(np.ceil(farthest)) + 2, LEAST_REACH)
-        tiles = tiling.surroundings(reach)
+        tiles = tiling.surroundings(reach, *s.bulk.boxes(layout.tiles))
+        volume, owed, carried = s.bulk.on(tiles)
         now = tally.clocked("sources and sort", now)
         solids = self.solid_world.at(tiles, shot_time, dt / w.time_scale)
         now = tally.clocked("solids", now)
         hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
         share = levelset.density(s.particles, tiling, tiles, hidden)
+        band.add_share(share, volume, tiles)
         phi = levelset.level_set(share, solids)
         now = tally.clocked("level set", now)
+        if w.band > 0:
+            tiling, hidden = self._keep_band(tiling, phi, solids, volume, carried, shot_time)
+            now = tally.clocked("band", now)
         kept = s.particles
         s.particles, s.next_id = resampling.resampled(
             s.particles, tiling, phi, tiles, w.particles_per_cell, s.next_id, s.epoch, hidden
@@ -249,6 +264,7 @@ class Liquid:
         alone = levelset.ballistic(s.particles, tiling, phi, tiles)
         now = tally.clocked("resampling", now)
         velocity, _mass = transfer.to_grid(s.particles, tiling, tiles, hidden)
+        band.merge(velocity, carried, volume, tiles)
         before = [u.copy() for u in velocity]
         now = tally.clocked("particles to grid", now)
         forces.add(velocity, kick)
@@ -271,7 +287,7 @@ class Liquid:
         tally.held_back += int(move > LONGEST_MOVE)
         now = tally.clocked("grid to particles", now)
         begin = s.particles.position.copy() if len(solids.thin) else s.particles.position
-        spacing.spread(s.particles, tiling, system, share, phi, solids, alone, hidden)
+        shift = spacing.spread(s.particles, tiling, system, share, phi, solids, alone, hidden)
         now = tally.clocked("spacing", now)
         start = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone, hidden)
         later_phi, later_owner = self.solid_world.distance_at(tiles, shot_time + dt / w.time_scale)
@@ -280,6 +296,14 @@ class Liquid:
         thin.keep_apart(begin, s.particles, tiling, tiles, solids.thin, solids.motion, alone, w.wall_friction)
         s.particles, drained = advection.wrapped_and_drained(s.particles, tiling)
         s.lost += drained
+        if w.band > 0:
+            carried = band.carry(velocity, before, volume, tiles, dt, reflects)
+            shift = [np.float32(dt) * u + d for u, d in zip(velocity, shift, strict=True)]
+            own = (solids, w.particles_per_cell, s.next_id, s.epoch)
+            volume, given = band.flowed(volume, owed, carried, shift, *own)
+            given.source[:] = band.usual_source(s.particles)
+            s.particles, s.next_id = s.particles.joined(given), s.next_id + len(given)
+            s.bulk = Bulk.of(tiles, volume, owed, carried)
         tally.clocked("advection", now)
         s.dt_before, s.epoch = dt, s.epoch + 1
         tally.iterations += solution.iterations
@@ -287,7 +311,24 @@ class Liquid:
         tally.unconverged += int(solution.residual > 1e-6)
         tally.closed_components = max(tally.closed_components, solution.closed_components)
         tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
-        return LiquidFields(tiles, phi, velocity, solids.near)
+        return LiquidFields(tiles, phi, velocity, solids.near, volume)
+
+    def _keep_band(
+        self,
+        tiling: Tiling,
+        phi: np.ndarray,
+        solids: Solids,
+        volume: np.ndarray,
+        carried: list[np.ndarray],
+        shot_time: float,
+    ) -> tuple[Tiling, np.ndarray]:
+        """Let cells take in particles below the band, or give them back; the new order, and what they see."""
+        w, s = self.world, self.state
+        own = (w.band, w.particles_per_cell, s.next_id, self.solid_world, shot_time)
+        s.particles = band.exchanged(s.particles, tiling, phi, solids, volume, carried, *own)
+        s.next_id = max(s.next_id, int(s.particles.id.max(initial=0)) + 1)
+        s.particles, tiling = sorted_particles(s.particles, w.layout)
+        return tiling, thin.unseen(s.particles, tiling, solids.tiles, solids.thin)
 
     def _fastest(self, shot_time: float, whole: float) -> float:
         if self.state.speed is None:

@@ -200,6 +200,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         inflows=inflows,
         gravity=np.array(settings.gravity),
         particles_per_cell=settings.particles_per_cell,
+        band=settings.band,
         flip_share=settings.flip_share,
         wall_friction=settings.wall_friction,
         walls_let_go=settings.wall_contact == "leaving",

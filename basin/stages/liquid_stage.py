@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from basin.grid.layout import PAD, TILE, Layout
+from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
 from basin.liquid.room import WHOLE
 from basin.liquid.step import Liquid, LiquidFields, LiquidState, Tally
@@ -48,8 +49,13 @@ def _tiles(layout: Layout, fields: LiquidFields, per_shot: float) -> dict[str, n
 def state_arrays(state: LiquidState) -> dict[str, np.ndarray]:
     """A restart state as arrays."""
     counters = np.array([state.next_id, state.epoch], np.int64)
+    bulk = state.bulk
     return {
         **state.particles.arrays(),
+        "bulk_tile": bulk.number,
+        "bulk_volume": bulk.volume,
+        "bulk_owed": bulk.owed,
+        "bulk_velocity": bulk.velocity,
         "counters": counters,
         "sums": np.array([state.dt_before, state.lost, state.poured]),
     }
@@ -59,7 +65,8 @@ def state_from(arrays: Mapping[str, Any]) -> LiquidState:
     """The state that `state_arrays` wrote."""
     next_id, epoch = (int(x) for x in arrays["counters"])
     dt_before, lost, poured = (float(x) for x in arrays["sums"])
-    return LiquidState(Particles.of(arrays), dt_before, next_id, epoch, lost, poured)
+    bulk = Bulk(*(arrays[f"bulk_{name}"] for name in ("tile", "volume", "owed", "velocity")))
+    return LiquidState(Particles.of(arrays), dt_before, next_id, epoch, lost, poured, bulk)
 
 
 def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> float:
@@ -69,7 +76,7 @@ def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> f
     row = tiles.where[tuple((cell // TILE + 1).T)].astype(np.int64)
     within = (cell % TILE) @ np.array([TILE * TILE, TILE, 1])
     count = np.bincount(row * TILE**3 + within, minlength=fields.phi.size)
-    deep = count[((fields.phi < DEEP) & (fields.room > WHOLE)).ravel()]
+    deep = count[((fields.phi < DEEP) & (fields.room > WHOLE) & (fields.bulk == 0)).ravel()]
     return float(np.mean((2 * deep < per_cell) | (deep > 2 * per_cell))) if len(deep) else 0.0
 
 
@@ -82,7 +89,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
     full = np.clip(0.5 - fields.phi, 0, 1).sum(axis=(1, 2, 3), dtype=np.float64).sum() * cell
     return {
         "particles": float(len(p)),
-        "volume": float(p.volume.sum(dtype=np.float64)) * cell,
+        "volume": (float(p.volume.sum(dtype=np.float64)) + liquid.state.bulk.total()) * cell,
         "volume_seen": float(full),
         "lost_volume": liquid.state.lost * cell,
         "speed_max": float(speed.max()) * w.layout.dx * w.time_scale,

@@ -50,13 +50,13 @@ class Volume(SimpleTestCase):
 
 
 def busy_scene() -> dict[str, Any]:
-    """More than 64 tiles, a moving collider, an inflow, and merging and splitting particles."""
+    """More than 64 tiles, a moving collider, an inflow, merging and splitting particles, a band, a thin wall."""
     return {
         "format": "zinc-scene/1",
         "name": "busy",
         "time": {"last": 14},
         "domain": {"low": [0, 0, 0], "size": [1.0, 0.8, 0.8]},
-        "liquid": {"voxel_size": 0.025, "flip_share": 0.8},
+        "liquid": {"voxel_size": 0.025, "flip_share": 0.8, "band": 3.0},
         "quality": {"draft": 1, "proof": 1},
         "elements": [
             {
@@ -78,6 +78,12 @@ def busy_scene() -> dict[str, Any]:
                 "shape": {"kind": "disc", "radius": 0.08},
                 "pose": {"translation": [0.2, 0.7, 0.4], "rotation": [10, 0, 20]},
                 "velocity": [0.5, -2.5, 0],
+            },
+            {
+                "kind": "collider",
+                "name": "sheet",
+                "shape": {"kind": "box", "size": [0.008, 0.3, 0.4]},
+                "pose": {"translation": [0.85, 0.1, 0.4], "rotation": [0, 30, 20]},
             },
             {
                 "kind": "collider",

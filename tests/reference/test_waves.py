@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from django.test import SimpleTestCase
 
 from tests.reference import cases
@@ -60,3 +61,19 @@ class StretchingDrop(SimpleTestCase):
         self.assertAlmostEqual(a, 1.0, delta=0.004)
         self.assertAlmostEqual(b, 1.0, delta=0.004)
         self.assertAlmostEqual(a * b, 1.0, delta=0.01)
+
+
+class Band(SimpleTestCase):
+    """Requirement (after Ferstl et al. 2016): deep water with a band of six voxels moves as it does full of particles.
+
+    Two seconds here, five in the bench.
+    """
+
+    def test_standing_wave(self) -> None:
+        full, energy, many = cases.deep_tank(0.0, 2.0)
+        banded, left, few = cases.deep_tank(6.0, 2.0)
+        self.assertGreater(many, 3 * few)
+        self.assertAlmostEqual(banded[-1].sum() / full[-1].sum(), 1.0, places=6)
+        self.assertLess(float(np.sqrt(((banded - full) ** 2).mean(axis=1)).max()), 0.5)
+        self.assertLess(float(np.abs(left / energy - 1).max()), 0.05)
+        self.assertGreater(float(np.ptp(full, axis=0).max()), 3.0)  # voxels: there is a wave

@@ -1,0 +1,504 @@
+"""Deep liquid without particles: a band of them under the surface, and volume and velocity on the grid below.
+
+After Ferstl, Ando, Wojtan, Westermann & Thuerey 2016, "Narrow band FLIP for liquid simulations". Here the deep
+liquid keeps its volume: a cell below the band holds what its particles held, passes it on with the flow, and gives
+particles to the band where the flow leaves it upwards; what comes down is taken in. So the edge neither loses nor
+gains. Velocities below are carried by the grid itself, along paths of second order through a cubic interpolation
+(Catmull & Rom 1974), whose losses are small where flow is smooth; below a band it is.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit, prange
+
+from basin.grid.tiles import Tiles, at, load, velocity_in
+from basin.liquid.levelset import FARTHEST, LEAST_ROOM
+from basin.liquid.particles import M, Particles, X
+from basin.liquid.randomness import uniform
+from basin.liquid.room import mean_of_block
+from basin.liquid.solids import Solids, SolidWorld
+from basin.liquid.sorting import Tiling
+
+DEEPEST = 8  # cells about a tile in which air is looked for
+FULL = np.float32(1e4)  # depth of what is farther from it
+ASIDE = 6  # cells about a tile from which the grid's own flow may come: no way is longer
+WIDE = 8 + 2 * ASIDE
+EVENING = 0.02  # share of the difference between neighbouring cells' volumes that is evened out per step
+LEAST_SHARE = np.float32(0.1)  # open share of cells that take part in that
+# fractions of the plastic constant's sequence (Roberts 2018): any number of points that fill a cell evenly
+SPREAD = 1.0 / 1.2207440846057596 ** np.arange(1, 4)
+TURNED = np.array([[0.0, 0.6180340, 0.3819660], [0.3819660, 0.0, 0.6180340], [0.6180340, 0.3819660, 0.0]])
+SLACK = 0.5  # voxels that the band's edge may stray before cells change hands
+
+
+@dataclass
+class Bulk:
+    """Liquid below the band, on tiles of its own.
+
+    Attributes
+    ----------
+    number : int64 (n,), the tiles' places in the grid of tiles
+    volume : float32 (n, 8, 8, 8), voxels^3 that each cell holds; 0 where there are particles
+    owed : float32 (n, 8, 8, 8), the part of it that has left for the band, but is less than a particle yet
+    velocity : float32 (3, n, 8, 8, 8), face velocities that have moved with the liquid, voxels/s
+    """
+
+    number: np.ndarray
+    volume: np.ndarray
+    owed: np.ndarray
+    velocity: np.ndarray
+
+    @staticmethod
+    def none() -> Bulk:
+        """Nothing."""
+        f = np.float32
+        nothing = np.zeros((0, 8, 8, 8), f)
+        return Bulk(np.zeros(0, np.int64), nothing, nothing, np.zeros((3, 0, 8, 8, 8), f))
+
+    def total(self) -> float:
+        """Volume held, voxels^3."""
+        return float(self.volume.sum(dtype=np.float64))
+
+    def boxes(self, shape: tuple[int, int, int]) -> tuple[np.ndarray, np.ndarray]:
+        """Lowest and highest cells (n, 3) of the tiles that hold volume, for a grid of `shape` tiles."""
+        held = (self.volume > 0).any(axis=(1, 2, 3))
+        first = np.stack(np.unravel_index(self.number[held], shape), axis=1).astype(np.int64) * 8
+        return first, first + 7
+
+    def on(self, tiles: Tiles) -> tuple[np.ndarray, np.ndarray, list[np.ndarray]]:
+        """Volume, what is owed, and velocity as fields on other tiles."""
+        row = tiles.rows(self.number)
+        volume, owed, *velocity = (tiles.field() for _ in range(5))
+        for field, mine in ((volume, self.volume), (owed, self.owed), *zip(velocity, self.velocity, strict=True)):
+            field[row[row > 0]] = mine[row > 0]
+        return volume, owed, velocity
+
+    @staticmethod
+    def of(tiles: Tiles, volume: np.ndarray, owed: np.ndarray, velocity: list[np.ndarray]) -> Bulk:
+        """The part of fields on tiles that lies about cells with volume."""
+        held = np.zeros(len(volume), bool)
+        _beside(volume, tiles.where, tiles.first, held)
+        held[0] = False
+        return Bulk(tiles.number[held[1:]], volume[held], owed[held], np.stack([u[held] for u in velocity]))
+
+
+@njit(cache=True, parallel=True)
+def _beside(volume, where, first, held):
+    for t in prange(1, first.shape[0]):
+        for i in range(-8, 9, 8):
+            for j in range(-8, 9, 8):
+                for k in range(-8, 9, 8):
+                    n = where[((first[t, 0] + i) >> 3) + 1, ((first[t, 1] + j) >> 3) + 1, ((first[t, 2] + k) >> 3) + 1]
+                    if n > 0 and not held[t]:
+                        held[t] = volume[n].max() > 0.0
+
+
+@njit(cache=True, parallel=True)
+def _add_share(volume, where, first, share):
+    for t in prange(1, first.shape[0]):
+        block = np.empty((10, 10, 10), np.float32)
+        load(volume, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
+        if block.max() > 0.0:
+            share[t] += mean_of_block(block, 1 / 6, 2 / 3)
+
+
+def add_share(share: np.ndarray, volume: np.ndarray, tiles: Tiles) -> None:
+    """Add to the particles' density what cells without particles hold, in place."""
+    tiles.wrap(volume)
+    _add_share(volume, tiles.where, tiles.first, share)
+
+
+@njit(cache=True)
+def _lower_envelope(field, out):
+    """Along the first axis: the least of a window's squared distances, plus the square of the way there."""
+    flat, rows = field.reshape((field.shape[0], -1)), out.reshape((out.shape[0], -1))
+    rows[:] = FULL
+    for i in range(out.shape[0]):
+        for m in range(i, i + 2 * DEEPEST + 1):
+            way = np.float32((m - i - DEEPEST) ** 2)
+            for n in range(flat.shape[1]):
+                rows[i, n] = min(rows[i, n], flat[m, n] + way)
+
+
+@njit(cache=True, parallel=True)
+def _depth(air, where, first, depth):
+    n = 8 + 2 * DEEPEST
+    for t in prange(1, first.shape[0]):
+        depth[t] = FULL
+        block = np.empty((n, n, n), np.uint8)
+        load(air, where, first[t, 0] - DEEPEST, first[t, 1] - DEEPEST, first[t, 2] - DEEPEST, block)
+        if block.max() == 0:
+            continue
+        # squared distances axis by axis (Felzenszwalb & Huttenlocher 2012), the axes turned on each time
+        field = np.where(block > 0, np.float32(0.0), FULL)
+        one, two, three = np.empty((8, n, n), np.float32), np.empty((8, n, 8), np.float32), np.empty((8, 8, 8), np.float32)
+        _lower_envelope(field, one)
+        _lower_envelope(np.ascontiguousarray(one.transpose(1, 2, 0)), two)
+        _lower_envelope(np.ascontiguousarray(two.transpose(1, 2, 0)), three)
+        found = three.transpose(1, 2, 0)
+        for i in range(8):
+            for j in range(8):
+                for k in range(8):
+                    if found[i, j, k] <= DEEPEST * DEEPEST:
+                        depth[t, i, j, k] = np.sqrt(found[i, j, k]) - np.float32(0.5)
+
+
+def depth_under_surface(phi: np.ndarray, solids: Solids) -> np.ndarray:
+    """Depth (voxels, within one) of cells under the nearest air; `FULL` beyond eight.
+
+    Parameters
+    ----------
+    phi : level set; where the tiles end there is liquid or solid, but no air
+    """
+    tiles = solids.tiles
+    air = ((phi >= 0) & (solids.wide >= LEAST_ROOM)).astype(np.uint8)
+    air[0] = 0
+    depth = tiles.field()
+    _depth(air, tiles.where, tiles.first, depth)
+    return depth
+
+
+@njit(cache=True, parallel=True)
+def _take_in(start, row, first, record, depth, moving, band, volume, gone):
+    for t in prange(row.shape[0]):
+        r = row[t]
+        if moving[r]:
+            continue
+        for p in range(start[t], start[t + 1]):
+            i = min(max(int(record[p, X]) - first[t, 0], 0), 7)
+            j = min(max(int(record[p, X + 1]) - first[t, 1], 0), 7)
+            k = min(max(int(record[p, X + 2]) - first[t, 2], 0), 7)
+            if depth[r, i, j, k] >= band or volume[r, i, j, k] > 0.0:
+                volume[r, i, j, k] += record[p, M]
+                gone[p] = True
+
+
+@njit(cache=True, parallel=True)
+def _flowed(volume, room_of, u, v, w, ou, ov, ow, share, where, first, out, given, side_of):
+    """What cells hold after a step of upwind fluxes between cells that hold something, and a little evening out.
+
+    `given` is what leaves each of them for cells that hold nothing, `side_of` the side through which most does.
+    """
+    for t in prange(1, first.shape[0]):
+        out[t] = volume[t]
+        if volume[t].max() <= 0.0:
+            continue
+        held, room = np.empty((10, 10, 10), np.float32), np.empty((10, 10, 10), np.float32)
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        load(volume, where, i0, j0, k0, held)
+        load(room_of, where, i0, j0, k0, room)
+        for i in range(1, 9):
+            for j in range(1, 9):
+                for k in range(1, 9):
+                    if held[i, j, k] <= 0.0 or room[i, j, k] < LEAST_SHARE:
+                        continue
+                    own = held[i, j, k] / room[i, j, k]
+                    change, most = 0.0, 0.0
+                    for s in range(6):
+                        axis, side = s // 2, s % 2
+                        step = 1 if side else -1
+                        a = i + (step if axis == 0 else 0)
+                        b = j + (step if axis == 1 else 0)
+                        c = k + (step if axis == 2 else 0)
+                        fi, fj, fk = i0 + max(i, a), j0 + max(j, b), k0 + max(k, c)
+                        if axis == 0:
+                            flow = at(u, where, fi, fj, fk) * at(ou, where, fi, fj, fk)
+                        elif axis == 1:
+                            flow = at(v, where, fi, fj, fk) * at(ov, where, fi, fj, fk)
+                        else:
+                            flow = at(w, where, fi, fj, fk) * at(ow, where, fi, fj, fk)
+                        leaves = flow * share * step
+                        if held[a, b, c] > 0.0 and room[a, b, c] >= LEAST_SHARE:
+                            other = held[a, b, c] / room[a, b, c]
+                            change -= leaves * (own if leaves > 0.0 else other)
+                            change += EVENING * min(room[i, j, k], room[a, b, c]) * (other - own)
+                        elif held[a, b, c] <= 0.0 and leaves > 0.0:
+                            given[t, i - 1, j - 1, k - 1] += np.float32(leaves * own)
+                            if leaves > most:
+                                most = leaves
+                                side_of[t, i - 1, j - 1, k - 1] = s
+                    out[t, i - 1, j - 1, k - 1] += np.float32(change)
+
+
+def flowed(
+    volume: np.ndarray,
+    owed: np.ndarray,
+    velocity: list[np.ndarray],
+    shift: list[np.ndarray],
+    solids: Solids,
+    per_cell: int,
+    next_id: int,
+    epoch: int,
+) -> tuple[np.ndarray, Particles]:
+    """Pass on what cells hold with a shift of the liquid.
+
+    What leaves one of them comes into its neighbour; what leaves for the band is owed, and given as soon as it
+    makes a particle. What comes down from there its own particles carry.
+
+    Parameters
+    ----------
+    owed : changed in place
+    velocity : that particles which leave take along, voxels/s at faces
+    shift : voxels, at faces
+
+    Returns
+    -------
+    (volume, particles) : what the cells hold then, and what they have given to the band
+    """
+    tiles = solids.tiles
+    farthest = max(float(np.abs(u[volume > 0]).max(initial=0.0)) for u in shift)
+    steps = int(np.ceil(3 * farthest)) + 1  # an upwind step may not empty a cell
+    side_of = tiles.field(0, np.uint8)
+    for _ in range(steps):
+        tiles.wrap(volume)
+        after = np.zeros_like(volume)
+        _flowed(
+            volume, solids.own, *shift, *solids.open, 1 / steps, tiles.where, tiles.first, after, owed, side_of
+        )
+        volume = after
+    owed[volume <= 0] = 0.0
+    count = np.floor(np.minimum(owed, 0.5 * volume) * per_cell).astype(np.int32)
+    count[~_in_domain(tiles)] = 0
+    each = np.float32(1 / per_cell)
+    volume -= count * each
+    owed -= count * each
+    cell = np.repeat(np.argwhere(count > 0), count[count > 0], axis=0)
+    side = side_of[count > 0].repeat(count[count > 0]).astype(int)
+    number = np.arange(next_id, next_id + len(cell))
+    place = (tiles.first[cell[:, 0]] + cell[:, 1:]).astype(np.float32)
+    within = uniform(number, epoch, 3).clip(0.001, 0.999)
+    axis, low = side // 2, side % 2 == 0
+    way = np.zeros(len(cell), np.float32)
+    for d in range(3):
+        face = cell.copy()
+        face[:, 1 + d] += ~low  # a tile's last cell has its high face in the next one
+        through = face[:, 1 + d] < 8
+        face[~through, 1 + d] = 7
+        way = np.where(axis == d, np.abs(shift[d][tuple(face.T)]), way)
+    beyond = within[np.arange(len(cell)), axis] * np.clip(way, 0.05, 1.0)
+    place += within
+    place[np.arange(len(cell)), axis] = np.where(
+        low, tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] - beyond,
+        tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] + 1 + beyond,
+    )
+    return volume, _particles_at(place, np.full(len(place), each), velocity, tiles, next_id)
+
+
+def _particles_at(
+    place: np.ndarray, volume: np.ndarray, velocity: list[np.ndarray], tiles: Tiles, next_id: int
+) -> Particles:
+    """Particles (n, 3) that move with a flow."""
+    fresh = Particles.at(place, volume)
+    at = np.ascontiguousarray(fresh.position)
+    fresh.velocity[:], fresh.affine[:] = _flow_at(at, *velocity, tiles.where)
+    fresh.id[:] = np.arange(next_id, next_id + len(fresh))
+    return fresh
+
+
+@njit(cache=True, parallel=True)
+def _moving_near(owner, phi, swift, out):
+    for t in prange(1, phi.shape[0]):
+        for i in range(8):
+            for j in range(8):
+                for k in range(8):
+                    who = owner[t, i, j, k]
+                    if who >= 0 and swift[who] and phi[t, i, j, k] < 5.0:
+                        out[t] = True
+
+
+def exchanged(
+    particles: Particles,
+    tiling: Tiling,
+    phi: np.ndarray,
+    solids: Solids,
+    volume: np.ndarray,
+    velocity: list[np.ndarray],
+    band: float,
+    per_cell: int,
+    next_id: int,
+    world: SolidWorld,
+    time: float,
+) -> Particles:
+    """Take in what lies below the band, and turn back into particles what the band has come down to.
+
+    Parameters
+    ----------
+    phi : level set, which below the band becomes its least value
+    volume, velocity : what cells hold and how it flows, fields on the tiles; `volume` is changed in place
+    band : voxels under the surface that keep particles
+    time : shot time at which the solids stand
+
+    Returns
+    -------
+    particles in no order; those with ids from `next_id` on are new
+    """
+    tiles = solids.tiles
+    depth = depth_under_surface(phi, solids)
+    swift = np.any(solids.motion != 0, axis=(1, 2))
+    moving = np.zeros(len(tiles) + 1, bool)
+    if swift.any():
+        _moving_near(solids.owner, solids.phi, swift, moving)
+    gone = np.zeros(len(particles), bool)
+    own = (tiling.start, tiles.rows(tiling.number), tiling.first, particles.record)
+    _take_in(*own, depth, moving, np.float32(band + SLACK), volume, gone)
+    volume[0] = 0.0
+    tiles.wrap(volume)
+    freed = (volume > 0) & ((depth < band - SLACK) | moving[:, None, None, None]) & _in_domain(tiles)
+    cell = np.argwhere(freed)
+    corner = tiles.first[cell[:, 0]] + cell[:, 1:]
+    points = corner[:, None, :] + ((corner @ TURNED)[:, None, :] + np.arange(per_cell)[:, None] * SPREAD) % 1.0
+    outside = world.distance_of(points.reshape(-1, 3), time).reshape(len(cell), per_cell) > 0
+    count = outside.sum(axis=1)
+    each = volume[freed] / np.maximum(count, 1)
+    fresh = _particles_at(points[outside], np.repeat(each, count), velocity, tiles, next_id)
+    fresh.source[:] = usual_source(particles)
+    keep = volume[freed]
+    keep[count > 0] = 0.0  # a cell without room for a particle keeps what it holds
+    volume[freed] = keep
+    phi[(volume > 0) & (solids.wide >= LEAST_ROOM)] = -FARTHEST  # full, however unevenly it is at the moment
+    return particles.taken(~gone).joined(fresh)
+
+
+def usual_source(particles: Particles) -> int:
+    """The source whose liquid there is most of: below the band nobody knows any more."""
+    return int(np.bincount(particles.source).argmax()) if len(particles) else 0
+
+
+def _in_domain(tiles: Tiles) -> np.ndarray:
+    """Which cells are the domain's own, not copies beyond a periodic wall, bool field."""
+    layout = tiles.layout
+    inside = []
+    for axis in range(3):
+        cells = tiles.first[:, axis, None] + np.arange(8)
+        inside.append((cells >= layout.wall_low[axis] - 1e-3) & (cells < layout.wall_low[axis] + layout.inner[axis]))
+    return np.asarray(inside[0][:, :, None, None] & inside[1][:, None, :, None] & inside[2][:, None, None, :])
+
+
+@njit(cache=True)
+def _sloped(field, where, x, y, z):
+    """Trilinear value and slopes at index coordinates."""
+    i, j, k = int(x), int(y), int(z)
+    a, b, c = x - i, y - j, z - k
+    value, sx, sy, sz = 0.0, 0.0, 0.0, 0.0
+    for q in range(8):
+        di, dj, dk = q >> 2, (q >> 1) & 1, q & 1
+        f = at(field, where, i + di, j + dj, k + dk)
+        wx, wy, wz = a if di else 1 - a, b if dj else 1 - b, c if dk else 1 - c
+        value += wx * wy * wz * f
+        sx += (2 * di - 1) * wy * wz * f
+        sy += (2 * dj - 1) * wx * wz * f
+        sz += (2 * dk - 1) * wx * wy * f
+    return value, sx, sy, sz
+
+
+@njit(cache=True, parallel=True)
+def _flow_at(place, u, v, w, where):
+    """Velocity (n, 3) and its gradient (n, 3, 3) of face velocities at places (n, 3), as particles take them."""
+    velocity, slope = np.empty((place.shape[0], 3), np.float32), np.empty((place.shape[0], 3, 3), np.float32)
+    for p in prange(place.shape[0]):
+        x, y, z = place[p, 0], place[p, 1], place[p, 2]
+        velocity[p, 0], slope[p, 0, 0], slope[p, 0, 1], slope[p, 0, 2] = _sloped(u, where, x, y - 0.5, z - 0.5)
+        velocity[p, 1], slope[p, 1, 0], slope[p, 1, 1], slope[p, 1, 2] = _sloped(v, where, x - 0.5, y, z - 0.5)
+        velocity[p, 2], slope[p, 2, 0], slope[p, 2, 1], slope[p, 2, 2] = _sloped(w, where, x - 0.5, y - 0.5, z)
+    return velocity, slope
+
+
+@njit(cache=True, parallel=True)
+def _merge(axis, volume, carried, where, first, field):
+    for t in prange(1, first.shape[0]):
+        for a in range(8):
+            i = first[t, 0] + a - (1 if axis == 0 else 0)
+            for b in range(8):
+                j = first[t, 1] + b - (1 if axis == 1 else 0)
+                for c in range(8):
+                    k = first[t, 2] + c - (1 if axis == 2 else 0)
+                    if volume[t, a, b, c] > 0.0 or at(volume, where, i, j, k) > 0.0:
+                        field[t, a, b, c] = carried[t, a, b, c]
+
+
+def merge(velocity: list[np.ndarray], carried: list[np.ndarray], volume: np.ndarray, tiles: Tiles) -> None:
+    """Put the grid's own velocities at all faces of cells without particles, in place."""
+    tiles.wrap(volume)
+    for axis in range(3):
+        _merge(axis, volume, carried[axis], tiles.where, tiles.first, velocity[axis])
+
+
+@njit(cache=True)
+def _weights(t):
+    """Catmull-Rom weights of the four nodes about a place t in [0, 1) between the middle ones."""
+    t2, t3 = t * t, t * t * t
+    return 0.5 * (2 * t2 - t - t3), 0.5 * (2 - 5 * t2 + 3 * t3), 0.5 * (t + 4 * t2 - 3 * t3), 0.5 * (t3 - t2)
+
+
+@njit(cache=True)
+def _cubic(line, x, y, z):
+    """Value of a block of `WIDE` cells a side, that lies as one line, at its index coordinates."""
+    i, j, k = int(x), int(y), int(z)
+    wx, wy, wz = _weights(x - i), _weights(y - j), _weights(z - k)
+    total = 0.0
+    for a in range(4):
+        for b in range(4):
+            p = ((i + a - 1) * WIDE + j + b - 1) * WIDE + k - 1
+            along = wz[0] * line[p] + wz[1] * line[p + 1] + wz[2] * line[p + 2] + wz[3] * line[p + 3]
+            total += wx[a] * wy[b] * along
+    return total
+
+
+@njit(cache=True, parallel=True)
+def _carry(axis, row, first, where, own, u, v, w, dt, out):
+    h = np.float32(dt)
+    half, low, high = np.float32(0.5), np.float32(1.5), np.float32(WIDE - 2.5)
+    for n in prange(row.shape[0]):
+        t = row[n]
+        block = np.empty((4, WIDE, WIDE, WIDE), np.float32)
+        i0, j0, k0 = first[t, 0] - ASIDE, first[t, 1] - ASIDE, first[t, 2] - ASIDE
+        load(u, where, i0, j0, k0, block[0])
+        load(v, where, i0, j0, k0, block[1])
+        load(w, where, i0, j0, k0, block[2])
+        load(own, where, i0, j0, k0, block[3])
+        flow, line = block[:3].reshape(3 * WIDE**3), block[3].reshape(WIDE**3)
+        sx, sy, sz = half * (axis != 0), half * (axis != 1), half * (axis != 2)
+        for a in range(8):
+            for b in range(8):
+                for c in range(8):
+                    x, y, z = np.float32(a + ASIDE) + sx, np.float32(b + ASIDE) + sy, np.float32(c + ASIDE) + sz
+                    s = velocity_in(flow, WIDE, x, y, z)
+                    px = min(max(x - half * h * s[0], low), high)
+                    py = min(max(y - half * h * s[1], low), high)
+                    pz = min(max(z - half * h * s[2], low), high)
+                    s = velocity_in(flow, WIDE, px, py, pz)
+                    px, py, pz = x - h * s[0] - sx, y - h * s[1] - sy, z - h * s[2] - sz
+                    px, py, pz = min(max(px, low), high), min(max(py, low), high), min(max(pz, low), high)
+                    out[t, a, b, c] = _cubic(line, px, py, pz)
+
+
+def carry(
+    velocity: list[np.ndarray],
+    before: list[np.ndarray],
+    volume: np.ndarray,
+    tiles: Tiles,
+    dt: float,
+    reflects: bool,
+) -> list[np.ndarray]:
+    """Face velocities moved along the flow for `dt`, about cells that hold volume; elsewhere as they were.
+
+    Parameters
+    ----------
+    velocity, before : after the projection, everywhere, and as first gathered
+    reflects : take the projection's change twice, as particles do
+    """
+    own = [2 * after - first for after, first in zip(velocity, before, strict=True)] if reflects else velocity
+    held = np.zeros(len(volume), bool)
+    _beside(volume, tiles.where, tiles.first, held)
+    held[0] = False
+    row = np.flatnonzero(held)
+    result = []
+    for axis in range(3):
+        moved = velocity[axis].copy()
+        _carry(axis, row, tiles.first, tiles.where, own[axis], *velocity, dt, moved)
+        result.append(moved)
+    tiles.wrap(*result)
+    return result
