@@ -73,7 +73,7 @@ class TriangleMesh:
 
 
 def least_thickness(mesh: TriangleMesh, most: int = 2000) -> float:
-    """Smallest way (m) straight through a closed mesh from the middle of a triangle; of `most` of them, evenly chosen."""
+    """Smallest way (m) straight through a closed mesh from the middles of its triangles, of about `most` of them."""
     corner = mesh.position[mesh.triangle].astype(np.float64)
     if len(corner) == 0:
         return 0.0

@@ -134,7 +134,11 @@ def _depth(air, where, first, depth):
             continue
         # squared distances axis by axis (Felzenszwalb & Huttenlocher 2012), the axes turned on each time
         field = np.where(block > 0, np.float32(0.0), FULL)
-        one, two, three = np.empty((8, n, n), np.float32), np.empty((8, n, 8), np.float32), np.empty((8, 8, 8), np.float32)
+        one, two, three = (
+            np.empty((8, n, n), np.float32),
+            np.empty((8, n, 8), np.float32),
+            np.empty((8, 8, 8), np.float32),
+        )
         _lower_envelope(field, one)
         _lower_envelope(np.ascontiguousarray(one.transpose(1, 2, 0)), two)
         _lower_envelope(np.ascontiguousarray(two.transpose(1, 2, 0)), three)
@@ -255,9 +259,7 @@ def flowed(
     for _ in range(steps):
         tiles.wrap(volume)
         after = np.zeros_like(volume)
-        _flowed(
-            volume, solids.own, *shift, *solids.open, 1 / steps, tiles.where, tiles.first, after, owed, side_of
-        )
+        _flowed(volume, solids.own, *shift, *solids.open, 1 / steps, tiles.where, tiles.first, after, owed, side_of)
         volume = after
     owed[volume <= 0] = 0.0
     count = np.floor(np.minimum(owed, 0.5 * volume) * per_cell).astype(np.int32)
@@ -281,7 +283,8 @@ def flowed(
     beyond = within[np.arange(len(cell)), axis] * np.clip(way, 0.05, 1.0)
     place += within
     place[np.arange(len(cell)), axis] = np.where(
-        low, tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] - beyond,
+        low,
+        tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] - beyond,
         tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] + 1 + beyond,
     )
     return volume, _particles_at(place, np.full(len(place), each), velocity, tiles, next_id)

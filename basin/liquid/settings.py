@@ -8,7 +8,6 @@ from pydantic import model_validator
 
 from basin.settings import Part, Vec3, setting
 
-
 LEAST_BAND = 3.0  # voxels: the level set tells distances only so far
 
 

@@ -37,7 +37,7 @@ from basin.liquid.particles import Particles
 from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
 
-ALGORITHM = "liquid-5"
+ALGORITHM = "liquid-6"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -299,8 +299,8 @@ class Liquid:
         if w.band > 0:
             carried = band.carry(velocity, before, volume, tiles, dt, reflects)
             shift = [np.float32(dt) * u + d for u, d in zip(velocity, shift, strict=True)]
-            own = (solids, w.particles_per_cell, s.next_id, s.epoch)
-            volume, given = band.flowed(volume, owed, carried, shift, *own)
+            passed = (solids, w.particles_per_cell, s.next_id, s.epoch)
+            volume, given = band.flowed(volume, owed, carried, shift, *passed)
             given.source[:] = band.usual_source(s.particles)
             s.particles, s.next_id = s.particles.joined(given), s.next_id + len(given)
             s.bulk = Bulk.of(tiles, volume, owed, carried)

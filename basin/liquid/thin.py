@@ -142,7 +142,7 @@ def _hit(corner, m, px, py, pz, dx, dy, dz):
 @njit(cache=True)
 def _blocked(corner, near, n, px, py, pz, qx, qy, qz):
     """Whether one of the first n triangles of a list lies between p and q."""
-    for e in range(n):
+    for e in range(n):  # noqa: SIM110 - a kernel
         if _hit(corner, near[e], px, py, pz, qx - px, qy - py, qz - pz) <= 1.0:
             return True
     return False
@@ -384,7 +384,7 @@ def _first_hit(corner, body, near, n, who, p, d):
 
 @njit(cache=True)
 def _within(p, low, high):
-    for axis in range(3):
+    for axis in range(3):  # noqa: SIM110 - a kernel
         if not low[axis] <= p[axis] <= high[axis]:
             return False
     return True
@@ -418,7 +418,24 @@ def _held(corner, body, near, n, who, p, d, low, high):
 
 
 @njit(cache=True, parallel=True)
-def _keep(tile_start, row, begin, record, corner, body, back, front, motion, slot, start, listed, low, high, ballistic, friction):
+def _keep(
+    tile_start,
+    row,
+    begin,
+    record,
+    corner,
+    body,
+    back,
+    front,
+    motion,
+    slot,
+    start,
+    listed,
+    low,
+    high,
+    ballistic,
+    friction,
+):
     for t in prange(row.shape[0]):
         s = slot[row[t]]
         if s < 0:
@@ -477,5 +494,3 @@ def keep_apart(
     low = np.where(layout.closed[:, 0], layout.wall_low + CLEARANCE, -np.inf)
     high = np.where(layout.closed[:, 1], layout.wall_high - CLEARANCE, np.inf)
     _keep(*own, *walls, low, high, ballistic, friction)
-
-

@@ -38,6 +38,7 @@ def _tiles(layout: Layout, fields: LiquidFields, per_shot: float) -> dict[str, n
     used = (fields.phi < BAND).any(axis=(1, 2, 3))
     return {
         "tile": fields.tiles.first[used] // TILE,
+        "tile_held": (fields.bulk[used] > 0).astype(np.uint8),
         "tile_phi": (fields.phi[used] * np.float32(layout.dx)).astype(np.float32),
         **{
             f"tile_{name}": (field[used] * np.float32(per_shot)).astype(np.float32)

@@ -20,7 +20,7 @@ from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.forecast import forecast
 from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
-from basin.surface.field import SurfaceFailure
+from basin.surface.field import Deep, SurfaceFailure
 from basin.surface.mesh import surface_frame
 
 STAGES = ("liquid", "surface")
@@ -190,6 +190,7 @@ def _run_surface(
                 float(data["particle_spacing"]),
                 float(data["grid_voxel"]) * scene.surface.voxel_share,
                 scene.surface,
+                Deep(data["grid_low"], float(data["grid_voxel"]), data["tile"], data["tile_held"]),
             )
         except (SurfaceFailure, DamagedFrame) as error:
             store.write_failure(frame, keys[frame], str(error))

@@ -27,6 +27,29 @@ class SurfaceFailure(RuntimeError):
 
 
 @dataclass(frozen=True)
+class Deep:
+    """Liquid that no particles stand for: voxels of the simulation that are full.
+
+    Attributes
+    ----------
+    low : float64 (3,), corner of the simulation's grid in metres; voxel : its voxel's edge
+    tile : int32 (t, 3), tiles of 8^3 voxels, and held : uint8 (t, 8, 8, 8), which of their voxels are full
+    """
+
+    low: np.ndarray
+    voxel: float
+    tile: np.ndarray
+    held: np.ndarray
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        """Smallest and largest corner of the tiles that hold something, metres."""
+        some = self.tile[self.held.any(axis=(1, 2, 3))]
+        if len(some) == 0:
+            return np.full(3, np.inf), np.full(3, -np.inf)
+        return self.low + some.min(axis=0) * 8 * self.voxel, self.low + (some.max(axis=0) + 1) * 8 * self.voxel
+
+
+@dataclass(frozen=True)
 class Field:
     """A level set on nodes.
 
@@ -118,6 +141,42 @@ def _slabs(x: np.ndarray, low: float, voxel: float, reach: float, nodes: int) ->
     )
 
 
+@njit(cache=True, parallel=True)
+def _join_deep(phi, low, step, where, first, held, grid_low, dx):
+    # Half of the trilinear share of full voxels is their outline: flush with the faces of those at walls. Towards
+    # the band there are always particles, whose surface is farther out.
+    for i in prange(phi.shape[0]):
+        for j in range(phi.shape[1]):
+            for k in range(phi.shape[2]):
+                x = (low[0] + i * step - grid_low[0]) / dx - 0.5
+                y = (low[1] + j * step - grid_low[1]) / dx - 0.5
+                z = (low[2] + k * step - grid_low[2]) / dx - 0.5
+                ci, cj, ck = int(np.floor(x)), int(np.floor(y)), int(np.floor(z))
+                share = 0.0
+                for q in range(8):
+                    a, b, c = ci + (q >> 2), cj + ((q >> 1) & 1), ck + (q & 1)
+                    ta, tb, tc = (a >> 3) - first[0], (b >> 3) - first[1], (c >> 3) - first[2]
+                    if min(ta, tb, tc) < 0 or ta >= where.shape[0] or tb >= where.shape[1] or tc >= where.shape[2]:
+                        continue
+                    t = where[ta, tb, tc]
+                    if t >= 0 and held[t, a & 7, b & 7, c & 7]:
+                        share += (1 - abs(x - a)) * (1 - abs(y - b)) * (1 - abs(z - c))
+                if share > 0.0:
+                    phi[i, j, k] = min(phi[i, j, k], np.float32((0.5 - share) * dx))
+
+
+def _with_deep(phi: np.ndarray, low: np.ndarray, voxel: float, deep: Deep) -> None:
+    """Add full voxels to a level set, in place."""
+    some = deep.held.any(axis=(1, 2, 3))
+    if not some.any():
+        return
+    tile, held = deep.tile[some], deep.held[some]
+    first = tile.min(axis=0)
+    where = np.full(tuple(tile.max(axis=0) - first + 1), -1, np.int32)
+    where[tuple((tile - first).T)] = np.arange(len(tile))
+    _join_deep(phi, low, voxel, where, first, held, deep.low, deep.voxel)
+
+
 def particle_field(
     position: np.ndarray,
     velocity: np.ndarray,
@@ -125,8 +184,9 @@ def particle_field(
     spacing: float,
     voxel: float,
     settings: SurfaceSettings,
+    deep: Deep | None = None,
 ) -> tuple[Field, np.ndarray] | None:
-    """Level set and velocity of the liquid that particles stand for; None where there are none.
+    """Level set and velocity of the liquid that particles, and full voxels below them, stand for; None without any.
 
     Parameters
     ----------
@@ -147,8 +207,11 @@ def particle_field(
         return None
     radius = max(settings.kernel_radius * spacing, LEAST_REACH * voxel)
     margin = radius + MARGIN * voxel
-    low = np.floor((position.min(axis=0).astype(np.float64) - margin) / voxel) * voxel
-    shape = np.ceil((position.max(axis=0) + margin - low) / voxel).astype(int) + 1
+    least, most = position.min(axis=0).astype(np.float64), position.max(axis=0).astype(np.float64)
+    if deep is not None:
+        least, most = np.minimum(least, deep.bounds()[0]), np.maximum(most, deep.bounds()[1])
+    low = np.floor((least - margin) / voxel) * voxel
+    shape = np.ceil((most + margin - low) / voxel).astype(int) + 1
     if np.prod(shape.astype(float)) > MOST_VOXELS:
         raise SurfaceFailure(
             f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
@@ -169,6 +232,8 @@ def particle_field(
         _spheres(
             _slabs(alone[:, 0], low[0], voxel, float(size.max()) + 2 * voxel, shape[0]), alone, size, low, voxel, phi
         )
+    if deep is not None:
+        _with_deep(phi, low, voxel, deep)
     for _ in range(settings.smoothing):
         for axis in range(3):
             phi = convolve1d(phi, np.array([0.25, 0.5, 0.25], np.float32), axis=axis, mode="nearest")

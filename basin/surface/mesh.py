@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import map_coordinates
 
-from basin.surface.field import particle_field
+from basin.surface.field import Deep, particle_field
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
 
@@ -28,9 +28,10 @@ def surface_frame(
     spacing: float,
     voxel: float,
     settings: SurfaceSettings,
+    deep: Deep | None = None,
 ) -> SurfaceFrame:
-    """Mesh the liquid that particles stand for (see `particle_field`); empty without particles."""
-    made = particle_field(position, velocity, volume, spacing, voxel, settings)
+    """Mesh the liquid that particles and full voxels stand for (see `particle_field`); empty without particles."""
+    made = particle_field(position, velocity, volume, spacing, voxel, settings, deep)
     if made is None:
         none = np.zeros((0, 3), np.float32)
         return SurfaceFrame(none, np.zeros((0, 3), np.int32), none)

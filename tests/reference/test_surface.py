@@ -12,10 +12,13 @@ from basin.geometry.mesh import TriangleMesh
 from basin.liquid.sources import FillSource, fill_particles
 from basin.scene import parse_scene
 from basin.stages.assembly import SceneFiles, liquid_world
+from basin.stages.liquid_stage import frame_arrays
 from basin.stages.view import vertex_normals
+from basin.surface.field import Deep
 from basin.surface.mesh import surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
+from tests.reference.tanks import box_fill, liquid
 
 
 def grid(n: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
@@ -165,6 +168,21 @@ class StillPool(SimpleTestCase):
         middle = (np.abs(frame.position[:, [0, 2]] - 0.6) < 0.4).all(axis=1) & (frame.position[:, 1] > 0.4)
         self.assertLess(abs(float(frame.position[middle, 1].mean()) - 0.6), 0.1 * voxel)
         np.testing.assert_allclose(frame.velocity, np.tile([[1.0, 2.0, 3.0]], (len(frame.velocity), 1)), rtol=1e-4)
+
+    def test_pool_with_a_band_of_particles_is_meshed_as_one_body(self) -> None:
+        pool = box_fill((0, 0, 0), (0.6, 0.4, 0.4))
+        run = liquid(0.02, (0.6, 0.6, 0.4), [pool], band=3.0)
+        made = run.advance_frame(2)
+        assert made
+        frame = frame_arrays(run, made[0])
+        self.assertLess(len(frame["position"]), 0.6 * 0.6 * 0.4 * 0.4 / 0.01**3)
+        deep = Deep(frame["grid_low"], 0.02, frame["tile"], frame["tile_held"])
+        particles = (frame["position"], frame["velocity"], frame["volume"], 0.01, 0.01)
+        surface = surface_frame(*particles, SurfaceSettings(), deep)
+        mesh = TriangleMesh(surface.position.astype(np.float64), surface.triangle)
+        self.assertEqual(mesh.open_edges(), 0)
+        self.assertEqual(mesh.euler_characteristic(), 2)
+        self.assertAlmostEqual(mesh.volume() / (0.6 * 0.4 * 0.4), 1.0, delta=0.02)
 
     def test_lone_particle_keeps_its_volume(self) -> None:
         place = np.array([[0.5, 0.5, 0.5]], np.float32)
