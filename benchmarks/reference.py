@@ -193,8 +193,8 @@ def band() -> list[str]:
     return [
         "",
         "Band: a standing wave of 2 voxels on 4 m of water at 62.5 mm for 5 s, with 6 voxels of particles beside a "
-        f"tank full of them: {many / few:.1f} times fewer particles (3 asked), column heights {apart.max():.2f} voxels rms "
-        f"apart at most (0.5), energy {float(kept.min()):+.1%} to {float(kept.max()):+.1%} (5 %).",
+        f"tank full of them: {many / few:.1f} times fewer particles (3 asked), column heights {apart.max():.2f} voxels "
+        f"rms apart at most (0.5), energy {float(kept.min()):+.1%} to {float(kept.max()):+.1%} (5 %).",
     ]
 
 
