@@ -143,6 +143,33 @@ def scenes() -> dict[str, dict[str, Any]]:
     return {"TM020": sluice, "TM030": rain}
 
 
+def stress_scenes() -> dict[str, dict[str, Any]]:
+    """Scenes that are hard on the solver, not part of the demo's contact sheet."""
+    bucket = {
+        "format": "zinc-scene/1",
+        "name": "TM024 Bucket against the post",
+        "time": {"first": 1, "last": 48, "fps": 24},
+        "domain": {
+            "low": [-1.0, 0.0, -0.7],
+            "size": [2.4, 1.6, 1.4],
+            "walls": {"x_min": "open", "x_max": "open", "y_max": "open", "z_min": "open", "z_max": "open"},
+        },
+        "liquid": {"voxel_size": 0.01, "flip_share": 0.6},
+        "camera": {"eye": [1.2, 1.3, 2.9], "target": [0.2, 0.5, 0.0], "angle": 36},
+        "elements": [
+            {
+                "kind": "fill",
+                "name": "Thrown water",
+                "shape": {"kind": "box", "size": [0.34, 0.22, 0.22]},
+                "pose": {"translation": [-0.6, 0.55, 0.02], "rotation": [0, 0, 12]},
+                "velocity": [7.0, 1.6, 0.0],
+            },
+            mesh_element("collider", "Mill post", "post", translation=[0.35, 0.3, 0.0], scale=1.3),
+        ],
+    }
+    return {"TM024": bucket}
+
+
 def write(folder: Path = HERE) -> None:
     """Write meshes and scenes."""
     (folder / "meshes").mkdir(parents=True, exist_ok=True)
@@ -154,6 +181,10 @@ def write(folder: Path = HERE) -> None:
     for stem, document in scenes().items():
         parse_scene(document)
         (folder / f"{stem}.json").write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
+    (folder / "stress").mkdir(exist_ok=True)
+    for stem, document in stress_scenes().items():
+        parse_scene(document)
+        (folder / "stress" / f"{stem}.json").write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
 
 
 if __name__ == "__main__":
