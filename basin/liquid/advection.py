@@ -125,7 +125,9 @@ def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
 
 
 @njit(cache=True, parallel=True)
-def _keep_out(tile_start, first, number, near, start, record, where, phi, owner, motion, ballistic, friction, narrow):
+def _keep_out(
+    tile_start, first, number, near, start, record, where, phi, owner, motion, ballistic, friction, dt, narrow
+):
     for t in prange(number.shape[0]):
         if not near[number[t]]:
             continue
@@ -205,6 +207,12 @@ def _keep_out(tile_start, first, number, near, start, record, where, phi, owner,
                 record[p, V] = s0 + keep * (r0 - normal * g[0])
                 record[p, V + 1] = s1 + keep * (r1 - normal * g[1])
                 record[p, V + 2] = s2 + keep * (r2 - normal * g[2])
+                # where two solids meet no one direction tells what stopped it: it is no faster than it has come
+                mx, my, mz = x - x0, y - y0, z - z0
+                came = np.sqrt(mx * mx + my * my + mz * mz) / dt
+                speed = np.sqrt(record[p, V] ** 2 + record[p, V + 1] ** 2 + record[p, V + 2] ** 2)
+                if came < np.float32(0.5) * speed:
+                    record[p, V], record[p, V + 1], record[p, V + 2] = mx / dt, my / dt, mz / dt
 
 
 def advance(
@@ -237,6 +245,7 @@ def keep_out(
     motion: np.ndarray,
     ballistic: np.ndarray,
     friction: float,
+    dt: float,
 ) -> None:
     """Stop paths from `start` at solids and push particles out of them, in place."""
     near = np.zeros(len(phi), bool)
@@ -244,7 +253,7 @@ def keep_out(
     own = (tiling.start, tiling.first, tiles.rows(tiling.number), near, start, particles.record)
     layout = tiles.layout
     narrow = bool((layout.closed.all(axis=1) & (layout.wall_high - layout.wall_low < NARROW)).any())
-    _keep_out(*own, tiles.where, phi, owner, motion, ballistic, friction, narrow)
+    _keep_out(*own, tiles.where, phi, owner, motion, ballistic, friction, np.float32(dt), narrow)
 
 
 @njit(cache=True, parallel=True)

@@ -245,22 +245,29 @@ def level_set(share: np.ndarray, solids: Solids) -> np.ndarray:
 
 
 @njit(cache=True, parallel=True)
-def _ballistic(start, first, where, record, phi, out):
+def _ballistic(start, first, where, record, index, out):
     for t in prange(first.shape[0]):
-        block = np.empty((10, 10, 10), np.float32)
-        load(phi, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
-        if block.max() < 0.0:
+        block = np.empty((10, 10, 10), np.int32)
+        load(index, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
+        if block.min() >= 0:
             continue
         fx, fy, fz = np.float32(first[t, 0]), np.float32(first[t, 1]), np.float32(first[t, 2])
         for p in range(start[t], start[t + 1]):
             x, y, z = record[p, X] - fx, record[p, X + 1] - fy, record[p, X + 2] - fz
             i, j, k = min(int(x), 7), min(int(y), 7), min(int(z), 7)
-            if block[i + 1, j + 1, k + 1] >= 0.0:
-                out[p] = block[i : i + 3, j : j + 3, k : k + 3].min() >= 0.0
+            if block[i + 1, j + 1, k + 1] < 0:
+                out[p] = block[i : i + 3, j : j + 3, k : k + 3].max() < 0
 
 
-def ballistic(particles: Particles, tiling: Tiling, phi: np.ndarray, tiles: Tiles) -> np.ndarray:
-    """Which particles have no liquid cell among their 27 neighbours: they fly on their own."""
+def ballistic(particles: Particles, tiling: Tiling, index: np.ndarray, tiles: Tiles) -> np.ndarray:
+    """Which particles have no cell with a pressure among their 27 neighbours: they fly on their own.
+
+    A film at a wall may have cells whose centres lie in it, but no room to flow: nothing would ever move it.
+
+    Parameters
+    ----------
+    index : int32 field, row of each cell in the pressure's matrix, -1 for none
+    """
     result = np.zeros(len(particles), np.bool_)
-    _ballistic(tiling.start, tiling.first, tiles.where, particles.record, phi, result)
+    _ballistic(tiling.start, tiling.first, tiles.where, particles.record, index, result)
     return result

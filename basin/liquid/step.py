@@ -261,7 +261,6 @@ class Liquid:
         if s.particles is not kept:
             s.particles, tiling = sorted_particles(s.particles, layout)
             hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
-        alone = levelset.ballistic(s.particles, tiling, phi, tiles)
         now = tally.clocked("resampling", now)
         velocity, _mass = transfer.to_grid(s.particles, tiling, tiles, hidden)
         band.merge(velocity, carried, volume, tiles)
@@ -269,6 +268,7 @@ class Liquid:
         now = tally.clocked("particles to grid", now)
         forces.add(velocity, kick)
         system = pressure.assemble(phi, solids)
+        alone = levelset.ballistic(s.particles, tiling, system.index, tiles)
         solved, contact = system, solids
         if w.walls_let_go:
             solved, contact = pressure.let_go(system, phi, solids, velocity, kick)
@@ -292,7 +292,7 @@ class Liquid:
         start = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone, hidden)
         later_phi, later_owner = self.solid_world.distance_at(tiles, shot_time + dt / w.time_scale)
         wall = (later_phi, later_owner, solids.motion)
-        advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction)
+        advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction, dt)
         thin.keep_apart(begin, s.particles, tiling, tiles, solids.thin, solids.motion, alone, w.wall_friction)
         s.particles, drained = advection.wrapped_and_drained(s.particles, tiling)
         s.lost += drained
