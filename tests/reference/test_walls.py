@@ -98,6 +98,29 @@ class Ceiling(SimpleTestCase):
         self.assertLess(self.fallen("clinging"), 0.2)
 
 
+class Film(SimpleTestCase):
+    """Galilei: without friction a film thinner than the grid can tell falls g t^2 / 2 along an upright wall."""
+
+    def test_on_a_wall_askew_to_the_grid(self) -> None:
+        dx, turn = 0.02, 30.0
+        along, out = np.array([np.cos(np.radians(turn)), 0, -np.sin(np.radians(turn))]), np.zeros(3)
+        out[[0, 2]] = np.sin(np.radians(turn)), np.cos(np.radians(turn))
+        pose = {"rotation": [0, turn, 0]}
+        middle = np.array([0.3, 0.45, 0.2])
+        wall = {"kind": "collider", "name": "wall", "shape": {"kind": "box", "size": [1.0, 2.0, 0.2]}}
+        film = {"kind": "fill", "name": "film", "shape": {"kind": "box", "size": [0.2, 0.2, 0.4 * dx]}}
+        wall["pose"] = {"translation": list(middle - 0.1 * out), **pose}
+        film["pose"] = {"translation": list(middle + 0.3 * dx * out + 0.05 * along), **pose}
+        run = liquid(dx, (0.7, 0.6, 0.5), [wall, film])
+        before = position(run)[np.argsort(run.state.particles.id)][:, 1]
+        for frame in range(2, 7):
+            run.advance_frame(frame)
+        order = np.argsort(run.state.particles.id)[: len(before)]
+        fallen = before - position(run)[order][:, 1]
+        self.assertAlmostEqual(float(fallen.mean()) / (0.5 * G * (5 / 24) ** 2), 1.0, delta=0.01)
+        self.assertAlmostEqual(float(fallen.min()) / (0.5 * G * (5 / 24) ** 2), 1.0, delta=0.1)
+
+
 class ThinWall(SimpleTestCase):
     """Common practice, no source: what one side of a closed wall does, the other does not feel."""
 
