@@ -167,7 +167,7 @@ def stress_scenes() -> dict[str, dict[str, Any]]:
             mesh_element("collider", "Mill post", "post", translation=[0.35, 0.3, 0.0], scale=1.3),
         ],
     }
-    return {"TM024": bucket}
+    return {"stress-TM024": bucket}
 
 
 def write(folder: Path = HERE) -> None:
@@ -178,13 +178,9 @@ def write(folder: Path = HERE) -> None:
         if mesh.open_edges():
             raise ValueError(f"{name}: {mesh.open_edges()} open edges")
         write_ply(folder / "meshes" / f"{name}.ply", mesh.position, mesh.triangle, None)
-    for stem, document in scenes().items():
+    for stem, document in {**scenes(), **stress_scenes()}.items():
         parse_scene(document)
         (folder / f"{stem}.json").write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
-    (folder / "stress").mkdir(exist_ok=True)
-    for stem, document in stress_scenes().items():
-        parse_scene(document)
-        (folder / "stress" / f"{stem}.json").write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
 
 
 if __name__ == "__main__":
