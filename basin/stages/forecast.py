@@ -12,7 +12,7 @@ from basin.scene import Fill, Inflow, Scene
 from basin.stages.assembly import SceneFiles, element_mesh, scene_layout
 
 BYTES_AT_REST = 250_000_000  # the program itself with its compiled kernels
-BYTES_PER_PARTICLE = 600  # 470 to 500 in a pool (python -m benchmarks.memory); a splash has more tiles for each
+BYTES_PER_PARTICLE = 720  # 540 to 610 in a pool (python -m benchmarks.memory); a splash has more tiles for each
 BYTES_PER_TILE = 16  # of the index, for every tile of the domain
 BYTES_PER_NODE = 12  # of a mesh's sampled distance, while it is made
 FRAME_BYTES_PER_PARTICLE = 33
