@@ -51,14 +51,14 @@ def _kernel_room(row, first, where, bodies, within, own, near, wide, middle):
         i0, j0, k0 = first[n, 0] - 2, first[n, 1] - 2, first[n, 2] - 2
         node = np.empty((13, 13, 13), np.float32)
         load(bodies, where, i0, j0, k0, node)
-        volume = np.empty((12, 12, 12), np.float32)
-        open_volumes(node, within, i0, j0, k0, volume)
-        narrow = mean_of_block(volume, 1 / 6, 2 / 3)
+        free = np.empty((12, 12, 12), np.float32)
+        open_volumes(node, within, i0, j0, k0, free)
+        narrow = mean_of_block(free, 1 / 6, 2 / 3)
         broad = mean_of_block(narrow, 0.25, 0.5)
         for i in range(8):
             for j in range(8):
                 for k in range(8):
-                    own[t, i, j, k] = volume[i + 2, j + 2, k + 2]
+                    own[t, i, j, k] = free[i + 2, j + 2, k + 2]
                     near[t, i, j, k] = narrow[i + 1, j + 1, k + 1]
                     share = broad[i, j, k]
                     wide[t, i, j, k] = share
@@ -69,7 +69,7 @@ def _kernel_room(row, first, where, bodies, within, own, near, wide, middle):
                     for di in range(5):
                         for dj in range(5):
                             for dk in range(5):
-                                w = TAPS[di] * TAPS[dj] * TAPS[dk] * volume[i + di, j + dj, k + dk]
+                                w = TAPS[di] * TAPS[dj] * TAPS[dk] * free[i + di, j + dj, k + dk]
                                 total += w
                                 mx += w * (di - 2)
                                 my += w * (dj - 2)

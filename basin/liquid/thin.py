@@ -182,8 +182,8 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
         i0, j0, k0 = first[t, 0] - 2, first[t, 1] - 2, first[t, 2] - 2
         node = np.empty((13, 13, 13), np.float32)
         load(bodies, where, i0, j0, k0, node)
-        volume = np.empty((12, 12, 12), np.float32)
-        open_volumes(node, within, i0, j0, k0, volume)
+        free = np.empty((12, 12, 12), np.float32)
+        open_volumes(node, within, i0, j0, k0, free)
         share = np.zeros((10, 10, 10, 4))  # of the narrow kernel's room, and its first moments
         beside = np.empty(MOST_NEAR, np.int64)
         for a in range(10):
@@ -194,7 +194,7 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
                     for i in range(6):
                         for j in range(6):
                             for k in range(6):
-                                part = HALVES[i] * HALVES[j] * HALVES[k] * volume[a + i // 2, b + j // 2, c + k // 2]
+                                part = HALVES[i] * HALVES[j] * HALVES[k] * free[a + i // 2, b + j // 2, c + k // 2]
                                 dx, dy, dz = MIDDLES[i], MIDDLES[j], MIDDLES[k]
                                 if part <= 0.0:
                                     continue
