@@ -35,7 +35,7 @@ for _library in sorted(Path(sys.prefix, "lib").glob("libtbb.so.*")):
 def keep_memory() -> None:
     """Let this process keep the memory it has freed, for runs: substeps ask for the same again and again.
 
-    Fresh pages cost more to be handed out and cleared than most passes over them take. Only glibc is told.
+    Fresh pages have to be handed out and cleared each time. Only glibc is told.
     """
     try:
         tune = ctypes.CDLL("libc.so.6").mallopt

@@ -107,6 +107,8 @@ def _add_share(volume, where, first, share):
 
 def add_share(share: np.ndarray, volume: np.ndarray, tiles: Tiles) -> None:
     """Add to the particles' density what cells without particles hold, in place."""
+    if not volume.any():
+        return
     tiles.wrap(volume)
     _add_share(volume, tiles.where, tiles.first, share)
 
@@ -424,6 +426,8 @@ def _merge(axis, volume, carried, where, first, field):
 
 def merge(velocity: list[np.ndarray], carried: list[np.ndarray], volume: np.ndarray, tiles: Tiles) -> None:
     """Put the grid's own velocities at all faces of cells without particles, in place."""
+    if not volume.any():
+        return
     tiles.wrap(volume)
     for axis in range(3):
         _merge(axis, volume, carried[axis], tiles.where, tiles.first, velocity[axis])

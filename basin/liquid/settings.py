@@ -41,8 +41,8 @@ class LiquidSettings(Part):
         le=6,
         slider=(0, 6),
         label="Particle band",
-        meaning="Depth under the surface that keeps particles; below, the grid alone carries the liquid, for less "
-        "memory and time. 0 keeps them everywhere; 4 to 6 suits deep water.",
+        meaning="Depth under the surface that keeps particles; below, the grid alone carries the liquid and its "
+        "volume. 0 keeps particles everywhere; 4 to 6 suits deep water.",
     )
     gravity: Vec3 = setting((0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", meaning="Acceleration of free fall.")
     flip_share: float = setting(
