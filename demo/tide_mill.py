@@ -114,7 +114,7 @@ def scenes() -> dict[str, dict[str, Any]]:
         "liquid": {"voxel_size": 0.0125, "flip_share": 0.6, "wall_friction": 0.05},
         "camera": {"eye": [3.7, 2.0, 3.7], "target": [0.45, 0.5, 0.0], "angle": 36},
         "elements": [
-            box_element("fill", "Mill pond", [1.52, 0.6, 0.9], translation=[-0.84, 0.92, 0.0]),
+            box_element("fill", "Mill pond", [1.54, 0.6, 0.9], translation=[-0.83, 0.92, 0.0]),
             mesh_element("collider", "Race and steps", "race_steps"),
             box_element("collider", "Sluice gate", [0.12, 0.8, 1.0], translation={"keys": lift}),
             mesh_element("collider", "Mooring post", "post", translation=[1.05, 0.1, 0.12]),

@@ -200,7 +200,7 @@ def test(arguments: list[str]) -> int:
 def bench(arguments: list[str]) -> int:
     """Measurements; see ``benchmarks/``."""
     setup.debian_packages(setup.DEBIAN)
-    setup.python_environment()
+    setup.python_environment(measuring=True)
     module = "benchmarks.mutants" if "--mutants" in arguments else "benchmarks.speed"
     if "--reference" in arguments:
         module = "benchmarks.reference"

@@ -76,19 +76,20 @@ def _fresh(stamp: Path, value: str) -> bool:
     return stamp.exists() and stamp.read_text() == value
 
 
-def python_environment() -> None:
-    """The virtual environment with pinned requirements."""
+def python_environment(measuring: bool = False) -> None:
+    """The virtual environment with pinned requirements, and with what only the measurements need."""
     if sys.version_info[:2] != (3, 11):
         raise SetupError(f"Python 3.11 is needed; this is {sys.version.split()[0]}.")
-    stamp, value = VENV / "requirements.stamp", digest([ROOT / "requirements.txt"])
-    if _fresh(stamp, value):
-        return
-    if not PYTHON.exists():
-        say("making the virtual environment")
-        quiet([sys.executable, "-m", "venv", str(VENV)], "python -m venv")
-    say("installing Python packages")
-    quiet([str(PYTHON), "-m", "pip", "install", "-q", "-r", "requirements.txt"], "pip install")
-    stamp.write_text(value)
+    for name in ("requirements", "requirements-bench") if measuring else ("requirements",):
+        stamp, value = VENV / f"{name}.stamp", digest([ROOT / f"{name}.txt"])
+        if _fresh(stamp, value):
+            continue
+        if not PYTHON.exists():
+            say("making the virtual environment")
+            quiet([sys.executable, "-m", "venv", str(VENV)], "python -m venv")
+        say("installing Python packages")
+        quiet([str(PYTHON), "-m", "pip", "install", "-q", "-r", f"{name}.txt"], "pip install")
+        stamp.write_text(value)
 
 
 def front_end() -> None:

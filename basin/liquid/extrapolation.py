@@ -9,6 +9,7 @@ from basin.grid.tiles import Tiles, at, gradient_in, load, value_in, velocity_in
 from basin.liquid.solids import Solids, velocity_of
 
 DEEPEST = np.float32(-2.5)  # voxels inside a solid: faces below are never sampled
+AT_ONCE = 2  # layers: more in one pass over the tiles need much larger blocks
 
 
 @njit(cache=True)
@@ -31,7 +32,7 @@ def _layer(value, known, width, layer, new_value, new_known):
 
 
 @njit(cache=True, parallel=True)
-def _outwards(field, valid, where, first, layers, out):
+def _outwards(field, valid, where, first, layers, out, reached):
     # Layer by layer within a block that reaches as far as the layers do: what the block's edge
     # lacks never comes as far as the tile itself.
     width = 8 + 2 * layers
@@ -41,6 +42,7 @@ def _outwards(field, valid, where, first, layers, out):
             for j in range(8):
                 for k in range(8):
                     out[t, i, j, k] = field[t, i, j, k]
+                    reached[t, i, j, k] = valid[t, i, j, k]
                     unknown += valid[t, i, j, k] == 0
         if unknown == 0:
             continue
@@ -63,10 +65,11 @@ def _outwards(field, valid, where, first, layers, out):
             for j in range(8):
                 for k in range(8):
                     out[t, i, j, k] = value[last, i + layers, j + layers, k + layers]
+                    reached[t, i, j, k] = known[last, i + layers, j + layers, k + layers] > 0
 
 
 def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, tiles: Tiles) -> list[np.ndarray]:
-    """Face velocities that beyond the valid faces are the mean of their neighbours, `layers` <= 8 layers far.
+    """Face velocities that beyond the valid faces are the mean of their neighbours, `layers` far.
 
     Parameters
     ----------
@@ -74,10 +77,13 @@ def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, t
     """
     result = []
     for field, known in zip(velocity, valid, strict=True):
-        tiles.wrap(field, known)
-        out = tiles.field()
-        _outwards(field, known, tiles.where, tiles.first, layers, out)
-        result.append(out)
+        values, reached = field, known
+        for done in range(0, layers, AT_ONCE):
+            tiles.wrap(values, reached)
+            last, until = (values, reached), min(AT_ONCE, layers - done)
+            values, reached = tiles.field(), tiles.field(dtype=np.uint8)
+            _outwards(*last, tiles.where, tiles.first, until, values, reached)
+        result.append(values)
     return result
 
 

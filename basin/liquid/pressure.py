@@ -22,6 +22,7 @@ from basin.liquid.solids import Solids, velocity_of
 LOOSE = 1e-4  # residual to which it is found where liquid pulls on walls
 MOST_OPENINGS = 3
 LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre below the surface
+NARROW = 0.25  # of a face
 
 
 @dataclass(frozen=True)
@@ -202,13 +203,16 @@ def _apply(axis, first, where, index, phi, opened, value, field, valid):
                     else:
                         jump = value[above] / _surface_gap(phi[t, a, b, c], at(phi, where, li, lj, lk))
                     field[t, a, b, c] -= np.float32(jump)
-                    valid[t, a, b, c] = 1
+                    # a gap between wall and air would have to pass all that comes into its cell, many times
+                    # as fast, though that cell is far from full: its liquid moves as that beside it
+                    at_air = below < 0 or above < 0
+                    valid[t, a, b, c] = 0 if at_air and opened[t, a, b, c] < NARROW else 1
 
 
 def apply_gradient(
     system: System, value: np.ndarray, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray]
 ) -> list[np.ndarray]:
-    """Take the gradient of `value` off the face velocities, in place; returns which faces it reached."""
+    """Take the gradient of `value` off the face velocities, in place; returns which then are the liquid's."""
     tiles = solids.tiles
     valid = [tiles.field(0, np.uint8) for _ in velocity]
     grid = (tiles.first, tiles.where, system.index, phi)

@@ -5,6 +5,7 @@ Numbers (A10 and so on) are those of our own list of published cases; sources st
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,17 @@ from scipy.optimize import curve_fit, root_scalar
 
 from basin.grid.layout import PAD
 from basin.liquid.step import Liquid
-from tests.reference.tanks import CLOSED, G, box_fill, column_heights, liquid, position, velocity
+from tests.reference.tanks import (
+    CLOSED,
+    G,
+    box_collider,
+    box_fill,
+    column_heights,
+    liquid,
+    mechanical_energy,
+    position,
+    velocity,
+)
 
 SLAB = 4  # voxels of depth of two-dimensional cases, between free-slip walls
 FPS = 24.0
@@ -44,8 +55,8 @@ def fitted_wave(time: np.ndarray, amplitude: np.ndarray, frequency: float) -> tu
     return float(found[2]), float(found[1])
 
 
-def sloshing_period(cells: int, depth: float = 0.5, halved: bool = False, **more: Any) -> tuple[float, float]:
-    """Case A10: period of the first mode of a tank 1 m long, over Lamb's; and the amplitude kept per period.
+def sloshing(cells: int, depth: float = 0.5, halved: bool = False, **more: Any) -> tuple[np.ndarray, np.ndarray]:
+    """Case A10: times (s) and amplitudes (m) of the first mode of a tank 1 m long, let go with 0.02 m of it.
 
     Parameters
     ----------
@@ -53,7 +64,6 @@ def sloshing_period(cells: int, depth: float = 0.5, halved: bool = False, **more
     halved : twice as many substeps (rule M6)
     """
     dx, k = 1.0 / cells, np.pi
-    omega = wave_frequency(k, depth)
     size = (1.0, depth * 1.4, SLAB * dx)
     steps = {"substeps_min": 4} if halved else {"substeps_min": 2}
     run = liquid(dx, size, [box_fill((0, 0, 0), (1.0, depth, SLAB * dx))], fps=FPS, **{**steps, **more})
@@ -64,7 +74,13 @@ def sloshing_period(cells: int, depth: float = 0.5, halved: bool = False, **more
         volume = run.state.particles.volume.astype(np.float64) * dx**3
         time.append((frame - 1) / FPS)
         mode.append(2 * float((volume * np.cos(k * position(run)[:, 0])).sum()) / (SLAB * dx))
-    found, decay = fitted_wave(np.array(time), np.array(mode), omega)
+    return np.array(time), np.array(mode)
+
+
+def sloshing_period(cells: int, depth: float = 0.5, **more: Any) -> tuple[float, float]:
+    """Case A10: its period over Lamb's; and the amplitude kept per period."""
+    omega = wave_frequency(np.pi, depth)
+    found, decay = fitted_wave(*sloshing(cells, depth, **more), omega)
     return omega / found, float(np.exp(-decay * 2 * np.pi / omega))
 
 
@@ -120,14 +136,14 @@ def leaning_surface(cells: int, acceleration: float = 2.0) -> float:
     return float(np.mean(slopes)) / (acceleration / G)
 
 
-def shaken_level(cells: int, shaken: float = 20.0, rest: float = 10.0, deep: bool = False) -> dict[str, float]:
+def shaken_level(cells: int, shaken: float = 20.0, rest: float = 10.0, deep: bool = False) -> dict[str, Any]:
     """Case A25: a tank 1 m long shaken by 5 mm at its first natural frequency, then at rest.
 
     Returns
     -------
     the settled level's change over the first one's: `level` (of the level set), in voxels `voxels`,
-    largest change of the mass `mass`, cells deep in the liquid without particles `voids` (share), and
-    most particles in a cell `clump`.
+    largest change of the mass `mass`, cells deep in the liquid without particles `voids` (share),
+    most particles in a cell `clump`, and after each frame the `time` (s) and the `energy` (J/kg) above rest.
     """
     dx, depth = 1.0 / cells, 0.5
     across = 1.0 if deep else SLAB * dx
@@ -135,10 +151,13 @@ def shaken_level(cells: int, shaken: float = 20.0, rest: float = 10.0, deep: boo
     omega = wave_frequency(np.pi, depth)
     mass = run.state.particles.volume.sum(dtype=np.float64)
     first = mean_level(run, 0.0)
+    times, energies = [0.0], [mechanical_energy(run)]
     for frame in range(2, 2 + round((shaken + rest) * FPS)):
         time = (frame - 1) / FPS
         run.world.gravity[0] = 0.005 * omega**2 * np.sin(omega * time) if time < shaken else 0.0
         run.advance_frame(frame)
+        times.append(time)
+        energies.append(mechanical_energy(run))
     last = mean_level(run, 0.0)
     p = run.state.particles
     cell = np.floor(p.position).astype(int)
@@ -151,6 +170,8 @@ def shaken_level(cells: int, shaken: float = 20.0, rest: float = 10.0, deep: boo
         "mass": abs(p.volume.sum(dtype=np.float64) / mass - 1),
         "voids": 1 - len(count) / held,
         "clump": float(count.max()),
+        "time": np.array(times),
+        "energy": np.array(energies) - energies[0],
     }
 
 
@@ -212,21 +233,27 @@ def travelling_wave(cells: int, halved: bool = False) -> tuple[float, float]:
     return float(speed) / omega, float(np.exp(-decay * period))
 
 
-def solitary_wave(cells: int, steep: float = 0.3) -> tuple[float, float]:
+def solitary_wave(cells: int, steep: float = 0.3, halved: bool = False) -> tuple[float, float]:
     """Case A17: speed of a solitary wave on 0.2 m of water over the third-order one, and its height's over the first.
 
     F^2 = 1 + e - e^2 / 20 - 3 e^3 / 70 (Grimshaw 1971; Fenton 1972), e = a / h. The wave starts as Boussinesq's
-    and has to find its own shape; both are measured over its last 3 m.
+    and has to find its own shape, a little lower; both are measured over its last 3 m, with the height it has there.
 
     Parameters
     ----------
     cells : voxels to the still depth
+    halved : twice as many substeps (rule M6)
     """
     h, start = 0.2, 1.3
     a, dx = steep * h, h / cells
-    c = float(np.sqrt(G * h * (1 + steep - steep**2 / 20 - 3 * steep**3 / 70)))
+
+    def pace(e: float) -> float:
+        return float(np.sqrt(G * h * (1 + e - e**2 / 20 - 3 * e**3 / 70)))
+
+    c = pace(steep)
     shape = np.sqrt(3 * a / (4 * h**3))
-    run = liquid(dx, (6.0, 0.4, 3 * dx), [box_fill((0, 0, 0), (6.0, h, 3 * dx))], fps=50.0, substeps_min=2)
+    steps = 4 if halved else 2
+    run = liquid(dx, (6.0, 0.4, 3 * dx), [box_fill((0, 0, 0), (6.0, h, 3 * dx))], fps=50.0, substeps_min=steps)
 
     def surface(x: np.ndarray) -> np.ndarray:
         return a / np.cosh(shape * (x - start)) ** 2
@@ -242,18 +269,22 @@ def solitary_wave(cells: int, steep: float = 0.3) -> tuple[float, float]:
     width = 2 * dx
     edges = np.arange(0, 6.0 + width / 2, width)
     middle = (edges[1:] + edges[:-1]) / 2
-    found = []
+
+    def hump(x: np.ndarray, high: float, at: float, narrow: float) -> np.ndarray:
+        return np.asarray(high / np.cosh(narrow * (x - at)) ** 2)
+
+    found, crest = [], start
     for frame in range(2, 2 + round(2.3 * 50)):
         run.advance_frame(frame)
-        heights = column_heights(run, edges, 3 * dx)
-        near = np.abs(middle - middle[heights.argmax()]) < 0.6 * h
-        curve = np.polyfit(middle[near], heights[near], 2)
-        crest = -curve[1] / (2 * curve[0])
-        found.append(((frame - 1) / 50, crest, np.polyval(curve, crest) - h))
+        heights = column_heights(run, edges, 3 * dx) - h
+        near = np.abs(middle - crest - c / 50) < 3 * h
+        (high, crest, _), _ = curve_fit(hump, middle[near], heights[near], p0=(a, crest + c / 50, shape))
+        found.append(((frame - 1) / 50, crest, high))
     time, crest, height = np.array(found).T
     late = crest > crest[-1] - 15 * h
     first = height[late][:5].mean()
-    return float(np.polyfit(time[late], crest[late], 1)[0]) / c, float(height[-5:].mean() / first)
+    speed = float(np.polyfit(time[late], crest[late], 1)[0])
+    return speed / pace(float(height[late].mean()) / h), float(height[-5:].mean() / first)
 
 
 def vortices(cells: int, flip_share: float = 0.0) -> tuple[float, float]:
@@ -314,3 +345,189 @@ def deep_tank(band: float, seconds: float) -> tuple[np.ndarray, np.ndarray, int]
         potential = 0.5 * G * float(((height - height.mean()) ** 2).sum()) * dx**2 * side / columns * across
         energy.append(kinetic + potential)
     return np.array(heights), np.array(energy), len(run.state.particles)
+
+
+def dam_break(dx: float) -> Liquid:
+    """A reservoir 1.2 m long and 0.3 m deep in a 3 m channel without friction, three voxels wide."""
+    depth = 3 * dx
+    return liquid(dx, (3.0, 0.45, depth), [box_fill((0, 0, 0), (1.2, 0.3, depth))], fps=100.0)
+
+
+def efflux_speed(dx: float) -> float:
+    """Case A05: speed of the jet from a slot of 0.05 m under 0.3 m of water, over Torricelli's (1643).
+
+    Measured where the jet has contracted, one slot width outside.
+    """
+    depth = 3 * dx
+    walls = {**CLOSED, "x_max": "open", "y_min": "open"}
+    elements = [
+        box_fill((0, 0.0, 0), (0.9, 0.35, depth)),
+        box_collider((-0.1, -0.2, -0.1), (0.9375, 0.0, depth + 0.1), "floor"),
+        box_collider((0.9, -0.2, -0.1), (0.9375, 0.025, depth + 0.1), "sill"),
+        box_collider((0.9, 0.075, -0.1), (0.9375, 0.6, depth + 0.1), "wall"),
+    ]
+    run = liquid(dx, (1.2, 0.6, depth), elements, walls=walls, low=(0.0, -0.1, 0.0), fps=50.0)
+    ratios = []
+    for frame in range(2, 42):
+        run.advance_frame(frame)
+        if frame < 22:
+            continue
+        x, v = position(run), velocity(run)
+        tank = np.abs(x[:, 0] - 0.45) < 0.3
+        level = run.state.particles.volume[tank].sum() * dx**3 / (0.6 * 3 * dx)
+        jet = np.abs(x[:, 0] - (0.9375 + 0.05)) < 2 * dx
+        centre = np.median(x[jet, 1])
+        core = jet & (np.abs(x[:, 1] - centre) < 1.5 * dx)
+        speed = np.linalg.norm(v[core], axis=1).mean()
+        ratios.append(speed / np.sqrt(2 * G * (level - centre)))
+    return float(np.mean(ratios))
+
+
+def collapsing_column(cells: int, square: int, times: Iterable[float]) -> tuple[np.ndarray, np.ndarray]:
+    """Case A08: a column 0.05715 m wide and `square` times as high that runs out over dry ground.
+
+    Parameters
+    ----------
+    cells : voxels to the column's width a
+    times : ascending T = n t sqrt(g / a)
+
+    Returns
+    -------
+    the front's place over a (where it is a 24th of a deep) and the height at the back wall over the first one
+    """
+    a = 0.05715
+    dx = a / cells
+    unit = np.sqrt(square * G / a)  # T per second
+    length = a * (2.0 + 1.5 * max(times))
+    depth = 3 * dx
+    fill = box_fill((0, 0, 0), (a, square * a, depth))
+    run = liquid(dx, (length, square * a * 1.1, depth), [fill], fps=unit * 20)
+    edges = np.arange(0, length, dx)
+    fronts, heights = [], []
+    for frame in range(2, 2 + round(max(times) * 20)):
+        run.advance_frame(frame)
+        if (frame - 1) % 2:
+            continue
+        column = column_heights(run, edges, depth)
+        wet = int(np.flatnonzero(column > a / 24)[-1])
+        share = (column[wet] - a / 24) / max(column[wet] - column[wet + 1], 1e-9)
+        fronts.append(((frame - 1) / 20, (edges[wet] + (0.5 + min(share, 1.0)) * dx) / a))
+        heights.append(column[: max(cells // 12, 1)].mean() / (square * a))
+    moment, front = np.array(fronts).T
+    return np.interp(list(times), moment, front), np.array(heights)
+
+
+def bore(cells: int, froude: float = 3.0) -> float:
+    """Case A19: a stream 0.05 m deep that runs into a closed end; the jump that travels back up.
+
+    A hydraulic jump, seen from the stream's bed: y2 / y1 = (sqrt(1 + 8 Fr^2) - 1) / 2 with the speed against the
+    jump (Belanger 1838; Chow, Open-Channel Hydraulics, 1959). That it loses energy follows from momentum alone.
+
+    Parameters
+    ----------
+    cells : voxels to the stream's depth
+    froude : of the stream against the jump
+
+    Returns
+    -------
+    depth behind the jump over Belanger's, mean of its last 0.4 s
+    """
+    y1, still, length = 0.05, 0.3, 3.0
+    dx, depth = y1 / cells, 3 * y1 / cells
+    ratio = 0.5 * (np.sqrt(1 + 8 * froude**2) - 1)
+    speed = froude * np.sqrt(G * y1) * (1 - 1 / ratio)
+    # begun with a little still water at the end, or the stream would throw a jet up the wall
+    elements = [
+        box_fill((0, 0, 0), (length - still, y1, depth), "stream", velocity=(speed, 0, 0)),
+        box_fill((length - still, 0, 0), (length, ratio * y1, depth), "still"),
+    ]
+    run = liquid(dx, (length, 0.4, depth), elements, walls={**CLOSED, "y_max": "open"}, fps=50.0)
+    behind = []
+    for frame in range(2, 42):
+        run.advance_frame(frame)
+        behind.append(column_heights(run, np.array([length - still, length]), depth)[0])
+    return float(np.mean(behind[-20:])) / (ratio * y1)
+
+
+def weir(cells: int, seconds: float = 4.0) -> float:
+    """Case A21: discharge over a broad crest 0.1 m high and 0.4 m long behind a ramp, over (2/3)^1.5 sqrt(g) E^1.5.
+
+    A stream of 0.0539 m2/s fills the channel above the crest; E is the depth above it and u^2 / 2 g, a metre
+    upstream, q what flows over it (Belanger 1849; Henderson, Open Channel Flow, 1966). Means of the last 2 s.
+
+    Parameters
+    ----------
+    cells : voxels to the head that the discharge asks for, 0.1 m
+    """
+    head, crest, asked = 0.1, 0.1, 0.0539
+    dx, slope = head / cells, np.arctan(0.5)
+    depth, length, level = 3 * dx, 1.4, crest + head
+    along = np.array([np.cos(slope), np.sin(slope)])
+    below = np.array([length, crest, 0.5 * depth]) - np.array([*(0.3 * along + 0.1 * along[::-1] * [-1, 1]), 0.0])
+    elements = [
+        box_fill((0, 0, 0), (length, level, depth)),
+        {
+            "kind": "inflow",
+            "name": "stream",
+            "shape": {"kind": "disc", "radius": level / 2},
+            "pose": {"translation": [dx, level / 2, depth / 2], "rotation": [0, 0, -90.0]},
+            "velocity": (asked / level, 0, 0),
+        },
+        box_collider((length, -0.5, -0.1), (length + 0.4, crest, depth + 0.1), "crest"),
+        {  # without it the stream would part from the crest's corner
+            **box_collider((-0.3, -0.2, -0.1), (0.3, 0.0, depth + 0.1), "ramp"),
+            "pose": {"translation": list(below), "rotation": [0, 0, float(np.rad2deg(slope))]},
+        },
+    ]
+    walls = {**CLOSED, "x_max": "open", "y_max": "open"}
+    run = liquid(dx, (length + 0.6, 0.3, depth), elements, walls=walls, fps=FPS)
+    found = []
+    for frame in range(2, 2 + round(seconds * FPS)):
+        run.advance_frame(frame)
+        if (frame - 1) / FPS < seconds - 2.0:
+            continue
+        x, volume = position(run)[:, 0], run.state.particles.volume.astype(np.float64) * dx**3
+        near, over = (x > 0.3) & (x < 0.9), (x > length + 0.1) & (x < length + 0.3)
+        y = volume[near].sum() / (0.6 * depth)
+        u = np.average(velocity(run)[near, 0], weights=volume[near])
+        q = float(volume[over] @ velocity(run)[over, 0]) / (0.2 * depth)
+        found.append((q, y - crest + u**2 / (2 * G)))
+    q, energy = np.array(found).mean(axis=0)
+    return float(q / ((2 / 3) ** 1.5 * np.sqrt(G) * energy**1.5))
+
+
+def dam_against_box(cells: int) -> dict[str, float]:
+    """Case A33: a column of 1.228 x 0.55 m in a tank of 3.22 x 1 x 1 m that runs against a box (1.5 s).
+
+    Geometry after Kleefsman et al. 2005. No gauge values: the front's speed before the box over Ritter's bound
+    2 sqrt(g h), the water lost, and the most energy that it has at any frame over the first.
+
+    Parameters
+    ----------
+    cells : voxels to the tank's width of 1 m
+    """
+    dx = 1.0 / cells
+    column, box = (
+        box_fill((0, 0, 0), (1.228, 0.55, 1)),
+        box_collider((2.3955, -0.1, 0.2985), (2.5565, 0.161, 0.7015), "box"),
+    )
+    run = liquid(dx, (3.22, 1.0, 1.0), [column, box], fps=FPS)
+    mass = run.state.particles.volume.sum(dtype=np.float64)
+    fronts, energies = [], []
+    edges = np.arange(0, 3.22 + dx / 2, dx)
+    for frame in range(1, 2 + round(1.5 * FPS)):
+        if frame > 1:
+            run.advance_frame(frame)
+        p, x = run.state.particles, position(run)
+        energy = 0.5 * (velocity(run) ** 2).sum(axis=1) + G * x[:, 1]
+        energies.append(float(energy @ p.volume.astype(np.float64)))
+        front = edges[np.flatnonzero(column_heights(run, edges, 1.0) > 0.5 * dx)[-1]]
+        if 1.7 < front < 2.35:
+            fronts.append((frame / FPS, front))
+    time, front = np.array(fronts).T
+    return {
+        "front": float(np.polyfit(time, front, 1)[0]) / (2 * np.sqrt(G * 0.55)),
+        "mass": abs(run.state.particles.volume.sum(dtype=np.float64) / mass - 1),
+        "energy": max(energies) / energies[0],
+        "left": energies[-1] / energies[0],
+    }

@@ -1,11 +1,12 @@
-"""The dam break as potential flow, by boundary elements: what case A07's shallow water leaves out.
+"""A column that collapses, as potential flow by boundary elements: what case A07's shallow water leaves out.
 
 Longuet-Higgins & Cokelet 1976 (mixed Eulerian-Lagrangian free surface), linear elements, floor and
 back wall by images, so that only the free surface is discretised. It shares nothing with the
 product's solver: no grid, no particles, no pressure solve.
 
-``python -m tests.reference.potential_flow`` prints the depth at the dam over Ritter's; the values in
-`DEPTHS` are those of elements of 0.01 m; 0.014 m differ by 0.3 % at most.
+``python -m tests.reference.potential_flow`` prints the depth at the dam over Ritter's, and how far the
+columns of case A08 have run. The values in `DEPTHS` are those of elements of 0.01 m; 0.014 m differ by
+1 % at most, since how the tip is cut short depends on every step.
 """
 
 from __future__ import annotations
@@ -15,9 +16,17 @@ import sys
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
 
-G, H, L = 9.80665, 0.3, 1.2
+G = 9.80665
+H, L = 0.3, 1.2  # the dam of case A07
 # t sqrt(g / H) : depth at the dam over 4/9 H
 DEPTHS = {1.5: 1.1717, 2.0: 1.1090, 2.5: 1.0788, 3.0: 1.0599, 3.5: 1.0466}
+# case A08: place, over the column's width a, of the front where it is a twenty-fourth of a deep, at times
+# T = n t sqrt(g / a), for columns n^2 a high; elements of 0.035 a, those of 0.05 a differ by 0.8 % at most
+THIN = 1 / 24
+FRONTS = {
+    1: {0.5: 1.269, 1.0: 1.877, 1.5: 2.619, 2.0: 3.433, 2.5: 4.271},
+    2: {0.5: 1.146, 1.0: 1.524, 1.5: 2.028, 2.0: 2.626, 2.5: 3.298},
+}
 GAUSS, WEIGHT = np.polynomial.legendre.leggauss(4)
 GAUSS, WEIGHT = (GAUSS + 1) / 2, WEIGHT / 2
 
@@ -92,42 +101,66 @@ def smoothed(values: np.ndarray) -> np.ndarray:
     return out
 
 
-def dam_depths(step: float, until: float = 4.0) -> np.ndarray:
-    """Columns t sqrt(g/H) and depth at the dam over 4/9 H, from elements of `step` metres."""
-    top, side = np.linspace(0, L, 201), np.linspace(H, 0, 61)[1:]
-    points = np.concatenate([np.stack([top, np.full(201, H)], axis=1), np.stack([np.full(60, L), side], axis=1)])
+def collapse(
+    length: float, height: float, step: float, until: float, thin: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A column `length` long and `height` high, let go from rest, with elements of `step` (all in metres).
+
+    Parameters
+    ----------
+    until : seconds
+    thin : depth (m) that the front is where the surface first passes, coming from dry ground
+
+    Returns
+    -------
+    (time, depth, front) : seconds; depth where the column ended; its front's place
+    """
+    across, down = max(round(200 * length / L), 100), max(round(60 * height / H), 60)
+    top, side = np.linspace(0, length, across + 1), np.linspace(height, 0, down + 1)[1:]
+    points = np.concatenate(
+        [np.stack([top, np.full(len(top), height)], axis=1), np.stack([np.full(len(side), length), side], axis=1)]
+    )
     points, potential = evenly(points, np.zeros(len(points)), step)
-    unit, t = np.sqrt(G / H), 0.0
-    found: list[tuple[float, float]] = []
-    while t * unit < until:
+    t = 0.0
+    found: list[tuple[float, float, float]] = []
+    while t < until:
         velocity, rate = rates(points, potential)
-        dt = min(0.25 * step / max(float(np.hypot(*velocity.T).max()), 0.5), 0.004)
+        fastest = max(float(np.hypot(*velocity.T).max()), 0.2915 * np.sqrt(G * height))
+        dt = min(0.25 * step / fastest, 0.02287 * np.sqrt(height / G))
         velocity, rate = rates(points + dt / 2 * velocity, potential + dt / 2 * rate)
         points, potential, t = points + dt * velocity, potential + dt * rate, t + dt
         points[0, 0] = points[-1, 1] = 0.0
         points[:, 1] = np.maximum(points[:, 1], 0)
-        thin = np.flatnonzero(points[:, 1] < 0.4 * step)  # the tip's jet is cut where elements cannot carry it
-        if len(thin) > 1:
-            cut = thin[0]
+        low = np.flatnonzero(points[:, 1] < 0.4 * step)  # the tip's jet is cut where elements cannot carry it
+        if len(low) > 1:
+            cut = low[0]
             points = np.concatenate([points[:cut], [[points[cut, 0], 0.0]]])
             potential = potential[: cut + 1]
         points, potential = evenly(points, potential, step)
         if len(found) % 3 == 2:
             points[1:-1] = np.stack([smoothed(points[:, 0]), smoothed(points[:, 1])], axis=1)[1:-1]
             potential = smoothed(potential)
-        found.append((t * float(unit), float(np.interp(L, points[:, 0], points[:, 1])) / (4 * H / 9)))
-    return np.array(found)
+        last = int(np.flatnonzero(points[:, 1] > thin)[-1])
+        share = (points[last, 1] - thin) / (points[last, 1] - points[last + 1, 1])
+        front = points[last, 0] + share * (points[last + 1, 0] - points[last, 0])
+        found.append((t, float(np.interp(length, points[:, 0], points[:, 1])), float(front)))
+    time, depth, place = np.array(found).T
+    return time, depth, place
 
 
 def main() -> None:
-    """Print depths and means over windows for one or several element lengths."""
+    """Print depths and means over windows for one or several element lengths, and the fronts of case A08."""
     for step in [float(a) for a in sys.argv[1:]] or [0.014, 0.01]:
-        table = dam_depths(step)
-        at = {t: round(float(np.interp(t, *table.T)), 4) for t in (1.5, 2.0, 2.5, 3.0, 3.5)}
-        means = [
-            f"{a} to {b}: {table[(table[:, 0] >= a) & (table[:, 0] < b), 1].mean():.4f}" for a, b in ((2, 3), (3, 4))
-        ]
+        time, depth, _ = collapse(L, H, step, 4.0 * np.sqrt(H / G), 0.5 * step)
+        time, depth = time * np.sqrt(G / H), depth / (4 * H / 9)
+        at = {t: round(float(np.interp(t, time, depth)), 4) for t in (1.5, 2.0, 2.5, 3.0, 3.5)}
+        means = [f"{a} to {b}: {depth[(time >= a) & (time < b)].mean():.4f}" for a, b in ((2, 3), (3, 4))]
         print(f"elements of {step} m: {at}; means {', '.join(means)}")
+    for square in (1, 2):
+        for step in (0.05, 0.035):
+            time, _, front = collapse(1.0, square, step, 2.8 / np.sqrt(square * G), THIN)
+            at = {t: round(float(np.interp(t, time * np.sqrt(square * G), front)), 4) for t in FRONTS[square]}
+            print(f"column of n^2 = {square}, elements of {step} widths: {at}")
 
 
 if __name__ == "__main__":

@@ -81,3 +81,9 @@ def column_heights(run: Liquid, edges: np.ndarray, depth: float) -> np.ndarray:
     volume = run.state.particles.volume * run.world.layout.dx**3
     total, _ = np.histogram(position(run)[:, 0], bins=edges, weights=volume)
     return total / (np.diff(edges) * depth)
+
+
+def mechanical_energy(run: Liquid) -> float:
+    """Kinetic and potential energy per mass (J/kg)."""
+    energy = 0.5 * (velocity(run) ** 2).sum(axis=1) + G * position(run)[:, 1]
+    return float(np.average(energy, weights=run.state.particles.volume))

@@ -5,9 +5,17 @@ from __future__ import annotations
 import numpy as np
 from django.test import SimpleTestCase
 
-from basin.liquid.step import Liquid
+from tests.reference import cases
 from tests.reference.potential_flow import DEPTHS
-from tests.reference.tanks import CLOSED, G, box_collider, box_fill, column_heights, liquid, position, velocity
+from tests.reference.tanks import (
+    G,
+    box_fill,
+    column_heights,
+    liquid,
+    mechanical_energy,
+    position,
+    velocity,
+)
 
 
 class FreeFall(SimpleTestCase):
@@ -33,25 +41,13 @@ class FreeFall(SimpleTestCase):
         self.assertAlmostEqual(-velocity(run)[:, 1].mean() / G, 1.0, delta=0.001)
 
 
-def dam_break(dx: float) -> Liquid:
-    """A reservoir 1.2 m long and 0.3 m deep in a 3 m channel without friction, three voxels wide."""
-    depth = 3 * dx
-    return liquid(dx, (3.0, 0.45, depth), [box_fill((0, 0, 0), (1.2, 0.3, depth))], fps=100.0)
-
-
-def mechanical_energy(run: Liquid) -> float:
-    """Kinetic and potential energy per mass (J/kg)."""
-    energy = 0.5 * (velocity(run) ** 2).sum(axis=1) + G * position(run)[:, 1]
-    return float(np.average(energy, weights=run.state.particles.volume))
-
-
 class DamBreak(SimpleTestCase):
     """Case A07 (Ritter 1892), h0 = 0.3 m: at the dam h = 4/9 h0 and q = 8/27 h0 c0."""
 
     def test_dam_section_and_front_follow_ritter(self) -> None:
         dx, h0, dam = 0.01, 0.3, 1.2
         c0 = float(np.sqrt(G * h0))
-        run = dam_break(dx)
+        run = cases.dam_break(dx)
         depth = 3 * dx
         edges = np.arange(0, 3 + dx / 2, dx)
         heights, flows, fronts = [], [], []
@@ -86,36 +82,8 @@ class DamBreak(SimpleTestCase):
         self.assertLess(front, 1.03)
 
 
-def efflux(dx: float) -> Liquid:
-    """A tank 0.9 m long filled to 0.35 m, with a slot of 0.05 m whose middle is 0.05 m above the floor."""
-    depth = 3 * dx
-    walls = {**CLOSED, "x_max": "open", "y_min": "open"}
-    elements = [
-        box_fill((0, 0.0, 0), (0.9, 0.35, depth)),
-        box_collider((-0.1, -0.2, -0.1), (0.9375, 0.0, depth + 0.1), "floor"),
-        box_collider((0.9, -0.2, -0.1), (0.9375, 0.025, depth + 0.1), "sill"),
-        box_collider((0.9, 0.075, -0.1), (0.9375, 0.6, depth + 0.1), "wall"),
-    ]
-    return liquid(dx, (1.2, 0.6, depth), elements, walls=walls, low=(0.0, -0.1, 0.0), fps=50.0)
-
-
 class Efflux(SimpleTestCase):
     """Case A05 (Torricelli 1643): v = sqrt(2 g h), 4 % at the contracted section."""
 
     def test_jet_leaves_at_torricellis_speed(self) -> None:
-        dx = 0.00625
-        run = efflux(dx)
-        ratios = []
-        for frame in range(2, 42):
-            run.advance_frame(frame)
-            if frame < 22:
-                continue
-            x, v = position(run), velocity(run)
-            tank = np.abs(x[:, 0] - 0.45) < 0.3
-            level = run.state.particles.volume[tank].sum() * dx**3 / (0.6 * 3 * dx)
-            jet = np.abs(x[:, 0] - (0.9375 + 0.05)) < 2 * dx
-            centre = np.median(x[jet, 1])
-            core = jet & (np.abs(x[:, 1] - centre) < 1.5 * dx)
-            speed = np.linalg.norm(v[core], axis=1).mean()
-            ratios.append(speed / np.sqrt(2 * G * (level - centre)))
-        self.assertAlmostEqual(float(np.mean(ratios)), 1.0, delta=0.04)
+        self.assertAlmostEqual(cases.efflux_speed(0.00625), 1.0, delta=0.04)
