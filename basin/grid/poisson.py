@@ -21,12 +21,21 @@ CHUNK = 4096  # rows summed together
 
 @dataclass(frozen=True)
 class Solution:
-    """Result of a solve: values (n,), iterations, and the residual recomputed at the end."""
+    """Result of a solve.
+
+    Attributes
+    ----------
+    value : float64 (n,)
+    residual : recomputed at the end, over the right side
+    closed_components : parts without a free surface
+    squeezed : what had to be taken off the right side for them, the sizes of their sums added up
+    """
 
     value: np.ndarray
     iterations: int
     residual: float
     closed_components: int
+    squeezed: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -147,13 +156,14 @@ def _turn(s, z, beta):
 
 @njit(cache=True)
 def _without_means(values, label, size):
-    """Take the mean of each closed part off, in place; label 0 is for rows in none."""
+    """Take the mean of each closed part off, in place; label 0 is for rows in none. Returns their sums' sizes."""
     total = np.zeros(size.shape[0])
     for i in range(values.shape[0]):
         total[label[i]] += values[i]
     for i in range(values.shape[0]):
         if label[i] > 0:
             values[i] -= total[label[i]] / size[label[i]]
+    return np.abs(total[1:]).sum()
 
 
 class Solver:
@@ -202,11 +212,11 @@ class Solver:
         n, closed = len(right), len(self.size) - 1
         b = np.empty(n)
         b[self.rank] = right
-        self._level(b)
+        squeezed = self._level(b)
         x = np.zeros(n)
         norm = np.sqrt(_dot(b, b)) if n else 0.0
         if norm == 0.0:
-            return Solution(x, 0, 0.0, closed)
+            return Solution(x, 0, 0.0, closed, squeezed)
         f = self.finest
         matrix = (f.surface, f.start, f.column, f.weight)
         r, q, s = b.copy(), np.empty(n), np.zeros(n, np.float32)
@@ -234,8 +244,7 @@ class Solver:
             if residual <= tolerance or iterations >= most:
                 break
         self._level(x)
-        return Solution(x[self.rank], iterations, residual, closed)
+        return Solution(x[self.rank], iterations, residual, closed, squeezed)
 
-    def _level(self, values: np.ndarray) -> None:
-        if len(self.size) > 1:
-            _without_means(values, self.label, self.size)
+    def _level(self, values: np.ndarray) -> float:
+        return float(_without_means(values, self.label, self.size)) if len(self.size) > 1 else 0.0

@@ -126,6 +126,7 @@ class Tally:
     residual: float = 0.0
     unconverged: int = 0
     closed_components: int = 0
+    squeezed: float = 0.0  # voxels^3 per second
     longest_move: float = 0.0
     redone: int = 0
     held_back: int = 0
@@ -310,6 +311,7 @@ class Liquid:
         tally.residual = max(tally.residual, solution.residual)
         tally.unconverged += int(solution.residual > 1e-6)
         tally.closed_components = max(tally.closed_components, solution.closed_components)
+        tally.squeezed = max(tally.squeezed, solution.squeezed)
         tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
         return LiquidFields(tiles, phi, velocity, solids.near, volume)
 

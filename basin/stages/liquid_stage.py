@@ -99,6 +99,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "residual": tally.residual,
         "unconverged": float(tally.unconverged),
         "closed_pockets": float(tally.closed_components),
+        "squeezed": tally.squeezed * cell * w.time_scale,
         "longest_move": tally.longest_move,
         "uneven": uneven_share(p, fields, w.particles_per_cell),
         "redone": float(tally.redone),

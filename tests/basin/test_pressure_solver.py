@@ -77,6 +77,7 @@ class AgainstSciPy(SimpleTestCase):
         matrix = matrix_of(np.ones((7, 7, 7), bool), air=False)
         found = matrix.solver.solve(noise(matrix) + 5.0, 1e-8)
         self.assertEqual(found.closed_components, 1)
+        self.assertAlmostEqual(found.squeezed / abs((noise(matrix) + 5.0).sum()), 1.0, places=9)
         self.assertLess(found.residual, 1e-8)
         self.assertLess(np.abs(found.value).max(), 100.0)
         self.assertAlmostEqual(float(found.value.mean()), 0.0, places=9)

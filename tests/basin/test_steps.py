@@ -21,6 +21,7 @@ from basin.liquid.resampling import resampled
 from basin.liquid.sorting import Tiling, sorted_particles
 from basin.liquid.step import Liquid, LiquidFailure
 from basin.liquid.timestep import steps_left
+from basin.stages.liquid_stage import frame_readings
 from basin.stages.view import LEVELS, octahedral, pack_mesh, vertex_normals
 from tests.reference.tanks import G, box_fill, liquid, position
 
@@ -211,6 +212,25 @@ class MovingSolids(SimpleTestCase):
         arm = np.array([3.0, 0.0, 1.0])
         velocity = solids.motion[0] @ np.append(centre + arm, 1.0)
         np.testing.assert_allclose(velocity, np.cross([0, np.pi / 2, 0], arm), atol=2e-3)
+
+
+class SqueezedPocket(SimpleTestCase):
+    """A full box into which a piston moves: what it presses on is told, its area times its speed, and stays bounded."""
+
+    def test_piston(self) -> None:
+        keys = {"keys": [{"time": t, "value": [0.2, 0.49 - 0.1 * t, 0.2]} for t in (0.0, 1.0)]}
+        piston = {"kind": "collider", "name": "piston", "shape": {"kind": "box", "size": [0.6, 0.2, 0.6]}}
+        elements = [box_fill((0, 0, 0), (0.4, 0.39, 0.4)), {**piston, "pose": {"translation": keys}}]
+        run = liquid(0.025, (0.4, 0.4, 0.4), elements)
+        poured = float(run.state.particles.volume.sum(dtype=np.float64))
+        for frame in range(2, 6):
+            made = run.advance_frame(frame)
+            assert made
+            told = frame_readings(run, *made, 0.0)
+            self.assertEqual(told["closed_pockets"], 1.0)
+            self.assertAlmostEqual(told["squeezed"] / (0.4 * 0.4 * 0.1), 1.0, delta=0.02)
+            self.assertLess(told["speed_max"], 0.5)
+        self.assertAlmostEqual(run.state.particles.volume.sum(dtype=np.float64) / poured, 1.0, places=6)
 
 
 class Spacing(SimpleTestCase):

@@ -20,6 +20,10 @@ const READINGS = {
   particles: 'Particles',
   volume: 'Liquid volume, m³',
   substeps: 'Substeps',
+  iterations: 'Pressure iterations',
+  residual: 'Residual of the pressure',
+  uneven: 'Cells held unevenly, share',
+  squeezed: 'Pressed out of pockets, m³/s',
   seconds: 'Seconds per frame',
 }
 const reading = ref<keyof typeof READINGS>('speed_max')
