@@ -10,6 +10,7 @@ import os
 import platform
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -22,7 +23,9 @@ from skimage.measure import marching_cubes
 
 from basin import keep_memory
 from basin.grid import poisson
-from basin.liquid import levelset, pressure
+from basin.grid.layout import PAD
+from basin.grid.tiles import tiles_near
+from basin.liquid import levelset, pressure, transfer
 from basin.liquid.sorting import sorted_particles
 from basin.liquid.step import Liquid, Tally
 from basin.scene import parse_scene
@@ -30,6 +33,7 @@ from basin.stages.assembly import SceneFiles, liquid_world
 from basin.surface.mesh import surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
+from benchmarks import warp_transfers
 
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "performance.md"
 
@@ -51,8 +55,14 @@ def triad() -> float:
     return 3 * a.nbytes / best / 1e9
 
 
-def sloshing(cells: int) -> Liquid:
-    """A tank a third full, in motion, `cells` voxels long: about `cells`^3 particles."""
+def sloshing(cells: int, wider: float = 1.0, plate: float = 0.0) -> Liquid:
+    """A tank a third full, in motion, `cells` voxels long: about `cells`^3 particles.
+
+    Parameters
+    ----------
+    wider : edges of the domain over the tank's
+    plate : thickness in voxels of a slanting plate in the water; 0 for none
+    """
     dx = 1.0 / cells
     fill = {
         "kind": "fill",
@@ -63,10 +73,14 @@ def sloshing(cells: int) -> Liquid:
     }
     document = {
         "format": "zinc-scene/1",
-        "domain": {"low": [0, 0, 0], "size": [1, 0.75, 0.5]},
+        "domain": {"low": [0, 0, 0], "size": [wider, 0.75 * wider, 0.5 * wider]},
         "liquid": {"voxel_size": dx},
         "elements": [fill],
     }
+    if plate > 0:
+        pose = {"translation": [0.5, 0.25, 0.25], "rotation": [0, 20, 35]}
+        shape = {"kind": "box", "size": [plate * dx, 0.5, 0.3]}
+        document["elements"] = [fill, {"kind": "collider", "name": "plate", "shape": shape, "pose": pose}]
     run = Liquid(liquid_world(parse_scene(document), SceneFiles(Path(".")), "final"))
     run.begin()
     return run
@@ -114,23 +128,109 @@ def memory() -> list[str]:
     return ["Memory: " + "; ".join(subprocess.check_output(command, text=True).splitlines()) + "."]
 
 
-def main() -> None:
-    """Measure and write the page."""
-    keep_memory()
-    lines = [
-        "# Speed, as measured",
+def domains() -> list[str]:
+    """The same liquid in domains of other sizes."""
+    found = []
+    for wider in (1.0, 2.0):
+        run = sloshing(64, wider)
+        seconds = sum(substeps(run, 6, 15).values())
+        found.append((seconds, len(run.fields(0.0).tiles)))
+    (own, tiles), (wide, same) = found
+    document = {
+        "format": "zinc-scene/1",
+        "domain": {"low": [0, 0, 0], "size": [2, 2, 2]},
+        "liquid": {"voxel_size": 0.001},
+        "elements": [
+            {
+                "kind": "fill",
+                "name": "w",
+                "shape": {"kind": "box", "size": [0.04, 0.04, 0.04]},
+                "pose": {"translation": [1, 0.021, 1]},
+            }
+        ],
+    }
+    run = Liquid(liquid_world(parse_scene(document), SceneFiles(Path(".")), "final"))
+    run.begin()
+    huge = sum(substeps(run, 4, 7).values())
+    n = len(run.state.particles)
+    return [
+        f"The pool of {tiles} tiles in a domain eight times as large: {same} tiles, {wide / own:.2f} times the time.",
         "",
-        "Written by `./zinc bench`; the figures are of the machine that ran it last.",
-        "",
-        f"- {platform.machine()}, {os.cpu_count()} cores, {numba.config.NUMBA_NUM_THREADS} threads, "
-        f"Python {platform.python_version()}, Numba {numba.__version__}",
+        f"{n:,} particles in a domain of {' x '.join(str(c) for c in run.world.layout.inner)} voxels: {huge:.3f} s a "
+        f"substep, {huge / n * 1e9:.0f} ns a particle; the index of tiles, the only array of the domain's size, takes "
+        f"{run.fields(0.0).tiles.where.nbytes / 1e6:.0f} MB.",
     ]
-    bandwidth = triad()
-    lines += [f"- memory triad: {bandwidth:.1f} GB/s", "", "## A substep, ns per particle", ""]
+
+
+def plates() -> list[str]:
+    """What a wall thinner than a voxel costs."""
+    free, thick, thin = (sum(substeps(sloshing(64, plate=p), 6, 9).values()) for p in (0.0, 1.5, 0.3))
+    return [
+        f"A slanting plate in the pool of 262 k particles: {thick / free:.2f} times the time of the free pool at a "
+        f"thickness of 1.5 voxels, held by the grid, and {thin / free:.2f} times at 0.3 voxels, held by rays."
+    ]
+
+
+def grown(cells: int) -> tuple[int, int, float]:
+    """Liquid cells, iterations and seconds (with set-up) of the pressure in a half-full box with waves."""
+    dx = 1.0 / cells
+    empty = {
+        "format": "zinc-scene/1",
+        "domain": {"low": [0, 0, 0], "size": [1, 1, 1]},
+        "liquid": {"voxel_size": dx},
+        "elements": [
+            {
+                "kind": "collider",
+                "name": "ball",
+                "shape": {"kind": "sphere", "radius": 0.2},
+                "pose": {"translation": [0.5, 0.4, 0.5]},
+            }
+        ],
+    }
+    run = Liquid(liquid_world(parse_scene(empty), SceneFiles(Path(".")), "final"))
+    low = np.full((1, 3), PAD)
+    tiles = tiles_near(run.world.layout, low, low + np.array([[cells, cells * 5 // 8, cells]]), 4)
+    solids = run.solid_world.at(tiles, 0.0, 0.01)
+    within = np.stack(np.meshgrid(*[np.arange(8)] * 3, indexing="ij"), axis=-1).reshape(1, 512, 3)
+    place = tiles.first[:, None, :] + within
+    x, y, z = np.moveaxis((place - PAD + 0.5) / cells, -1, 0)
+    phi = np.clip((y - 0.5 - 0.06 * np.cos(np.pi * x) * np.cos(2 * np.pi * z)) * cells, -3, 3).astype(np.float32)
+    phi[0] = 3
+    system = pressure.assemble(phi.reshape(tiles.field().shape), solids)
+    right = np.random.default_rng(0).normal(size=len(system.cell))
+    best, made = np.inf, None
+    for _ in range(2):
+        start = time.perf_counter()
+        made = poisson.Solver(system).solve(right, 1e-6)
+        best = min(best, time.perf_counter() - start)
+    assert made and made.residual <= 1e-6
+    return len(right), made.iterations, best
+
+
+def first_frame() -> list[str]:
+    """Seconds from the command to the first frame of a draft on disk, with warm kernels."""
+    scene = Path(__file__).resolve().parent.parent / "demo" / "scenes" / "TM020.json"
+    found = []
+    for _ in range(2):  # the first one warms the cache of kernels
+        with tempfile.TemporaryDirectory() as folder:
+            command = [sys.executable, "-m", "basin", "run", str(scene), "--to", folder, "--quality", "draft"]
+            start = time.perf_counter()
+            subprocess.run([*command, "--stages", "liquid", "--frames", "1-1"], check=True, capture_output=True)
+            found.append(time.perf_counter() - start)
+            start = time.perf_counter()
+            subprocess.run([*command, "--frames", "1-3"], check=True, capture_output=True)
+            found.append(time.perf_counter() - start)
+    return [
+        f"TM020 as a draft, kernels compiled: first frame on disk {found[2]:.1f} s after the command, and the next two "
+        f"with three surfaces {found[3]:.1f} s after another one."
+    ]
+
+
+def split_by_step(large: bool, bandwidth: float) -> tuple[list[str], Liquid]:
+    """A table of ns per particle at several sizes; and the pool of a million particles, in motion."""
     table: dict[str, list[float]] = {}
-    counts, each = [], []
-    sizes = (64, 100, 159, 216) if "--large" in sys.argv else (64, 100, 159)
-    for cells in sizes:
+    counts, each, held = [], [], None
+    for cells in (64, 100, 159, 216) if large else (64, 100, 159):
         run = sloshing(cells)
         split = substeps(run, 12 if cells < 128 else 4, 7)
         n = len(run.state.particles)
@@ -138,29 +238,47 @@ def main() -> None:
         each.append(sum(split.values()))
         for name, seconds in split.items():
             table.setdefault(name, []).append(seconds / n * 1e9)
-        if cells == 100:
-            held = run
-    lines += ["| step | " + " | ".join(f"{n:,} particles" for n in counts) + " |", "|---|" + "---|" * len(counts)]
-    lines += [f"| {name} | " + " | ".join(f"{v:.0f}" for v in values) + " |" for name, values in table.items()]
+        held = run if cells == 100 else held
+    assert held
     totals = [sum(v[i] for v in table.values()) for i in range(len(counts))]
-    lines += ["| **all** | " + " | ".join(f"**{t:.0f}**" for t in totals) + " |"]
-    lines += ["| seconds per substep | " + " | ".join(f"{s:.3f}" for s in each) + " |"]
     floor = 64 / bandwidth
-    lines += [
+    lines = [
+        "| step | " + " | ".join(f"{n:,} particles" for n in counts) + " |",
+        "|---|" + "---|" * len(counts),
+        *(f"| {name} | " + " | ".join(f"{v:.0f}" for v in values) + " |" for name, values in table.items()),
+        "| **all** | " + " | ".join(f"**{t:.0f}**" for t in totals) + " |",
+        "| seconds per substep | " + " | ".join(f"{s:.3f}" for s in each) + " |",
         "",
         f"Reading and writing a particle's 64 bytes once takes {floor:.1f} ns at the triad's speed; "
         f"particles to grid takes {table['particles to grid'][-1] / floor:.0f} times that.",
-        "",
-        *threads(),
-        "",
-        *memory(),
-        "",
-        "## Pressure against a general library",
-        "",
     ]
-    run = held
-    layout = run.world.layout
-    particles, tiling = sorted_particles(run.state.particles, layout)
+    return lines, held
+
+
+def transfers(run: Liquid) -> list[str]:
+    """Particles to grid and back beside the same in another compiler."""
+    particles, tiling = sorted_particles(run.state.particles.copy(), run.world.layout)
+    tiles = tiling.surroundings(4)
+    n = len(particles)
+    there, back, momenta = warp_transfers.seconds(particles, run.world.layout.cells)
+    velocity, mass = transfer.to_grid(particles, tiling, tiles)
+    own = best_of(lambda: transfer.to_grid(particles, tiling, tiles))
+    dense = [tiles.dense(v) * tiles.dense(m) for v, m in zip(velocity, mass, strict=True)]
+    apart = max(float(np.abs(a - b).max() / np.abs(b).max()) for a, b in zip(dense, momenta, strict=True))
+    grid = (particles, tiling, tiles, velocity, velocity, 0.0, np.zeros(n, bool), np.zeros(3))
+    own_back = best_of(lambda: transfer.to_particles(*grid))
+    ours, theirs = (own / n * 1e9, own_back / n * 1e9), (there / n * 1e9, back / n * 1e9)
+    return [
+        f"{n:,} sorted particles, affine: to the grid {ours[0]:.0f} ns a particle, back {ours[1]:.0f}. The same in Warp "
+        f"{warp_transfers.wp.__version__} on the CPU (one thread, atomic sums): {theirs[0]:.0f} and {theirs[1]:.0f}, "
+        f"{there / own:.1f} and {back / own_back:.1f} times ours; the momenta on the grid differ by {apart:.0e} of the "
+        "largest.",
+    ]
+
+
+def pressures(run: Liquid) -> list[str]:
+    """Our solver beside general ones, and at three sizes."""
+    particles, tiling = sorted_particles(run.state.particles, run.world.layout)
     tiles = tiling.surroundings(4)
     solids = run.solid_world.at(tiles, 0.0, 0.01)
     phi = levelset.level_set(levelset.density(particles, tiling, tiles), solids)
@@ -171,21 +289,31 @@ def main() -> None:
     other = best_of(lambda: cg(matrix, right, rtol=1e-6), 1)
     amg = best_of(lambda: pyamg.smoothed_aggregation_solver(matrix).solve(right, tol=1e-6, accel="cg"), 1)
     cells = len(right)
-    lines += [
+    lines = [
         f"{cells:,} liquid cells, residual 1e-6: ours {mine / cells * 1e9:.0f} ns per cell, SciPy's CG without "
         f"preconditioner {other / cells * 1e9:.0f} ns per cell, {other / mine:.1f} times ours; PyAMG's smoothed "
         f"aggregation with CG (one thread) {amg / cells * 1e9:.0f}, {amg / mine:.1f} times ours; all with set-up.",
         "",
-        "## Surface",
+        "A half-full box with waves and a ball, noise as the right side, to a true residual of 1e-6:",
         "",
+        "| voxels | liquid cells | iterations | ns per cell, with set-up |",
+        "|---|---|---|---|",
     ]
+    for size in (64, 128, 256):
+        count, iterations, seconds = grown(size)
+        lines.append(f"| {size}^3 | {count:,} | {iterations} | {seconds / count * 1e9:.0f} |")
+    return lines
+
+
+def surfaces(run: Liquid) -> list[str]:
+    """Meshing of the pool, and marching cubes beside scikit-image's."""
+    particles, layout = run.state.particles, run.world.layout
     position = layout.to_metres(particles.position)
     volume = particles.volume * np.float32(layout.dx**3)
     settings = SurfaceSettings()
-    spacing = layout.dx / 2
 
     def whole() -> None:
-        surface_frame(position, particles.velocity, volume, spacing, layout.dx / 2, settings)
+        surface_frame(position, particles.velocity, volume, layout.dx / 2, layout.dx / 2, settings)
 
     whole()
     seconds = best_of(whole, 3)
@@ -194,13 +322,38 @@ def main() -> None:
     polygonise(field)
     own = best_of(lambda: polygonise(field))
     skimage = best_of(lambda: marching_cubes(field, 0.0), 3)
-    lines += [
+    return [
         f"- a frame of {len(position):,} particles: {seconds:.2f} s, {seconds / len(position) * 1e9:.0f} ns each",
         f"- marching cubes of 200^3: {own / field.size * 1e9:.1f} ns per voxel, scikit-image (with normals) "
         f"{skimage / field.size * 1e9:.1f}, {skimage / own:.1f} times ours",
-        "",
     ]
-    text = "\n".join(lines)
+
+
+def main() -> None:
+    """Measure and write the page."""
+    keep_memory()
+    bandwidth = triad()
+    split, run = split_by_step("--large" in sys.argv, bandwidth)
+    parts = {
+        "A substep, ns per particle": split,
+        "Threads and memory": [*threads(), "", *memory()],
+        "Domains, thin walls, the first frame": [*domains(), "", *plates(), "", *first_frame()],
+        "Transfers against another compiler": transfers(run),
+        "Pressure against general libraries": pressures(run),
+        "Surface": surfaces(run),
+    }
+    lines = [
+        "# Speed, as measured",
+        "",
+        "Written by `./zinc bench`; the figures are of the machine that ran it last.",
+        "",
+        f"- {platform.machine()}, {os.cpu_count()} cores, {numba.config.NUMBA_NUM_THREADS} threads, "
+        f"Python {platform.python_version()}, Numba {numba.__version__}",
+        f"- memory triad: {bandwidth:.1f} GB/s",
+    ]
+    for title, part in parts.items():
+        lines += ["", f"## {title}", "", *part]
+    text = "\n".join(lines) + "\n"
     PAGE.write_text(text, encoding="utf-8")
     print(text)
 

@@ -20,7 +20,8 @@ from basin.liquid.particles import Particles, V, X
 from basin.liquid.sorting import Tiling
 
 THICKNESS = 1.1  # voxels: thinner walls need triangles
-SEEN = 2.0  # voxels about a cell or particle within which a triangle may hide something from it
+# voxels about a cell, the middle of a kernel or a particle within which a triangle may hide something from it
+CELL_SEES, KERNEL_SEES, PARTICLE_SEES = 1.001, 1.251, 1.501
 REACH = 7.0  # voxels beyond a tile within which triangles are listed for it: a substep's way and a little more
 MOST_NEAR = 512  # triangles looked at together
 CLEARANCE = 0.02  # voxels that paths keep from a triangle
@@ -39,7 +40,7 @@ class ThinWalls:
 
     Attributes
     ----------
-    corner : float64 (m, 3, 3), corners of the triangles
+    corner : float64 (m, 4, 3), corners of the triangles and, fourth, their unit normals
     body : int32 (m,), whose they are
     back : float64 (bodies, 3, 4), takes a place at the substep's end to where its body had it at the start
     slot : int32 (tiles + 1,), number of each tile's list, -1 for none
@@ -61,10 +62,18 @@ class ThinWalls:
         slot = np.full(len(tiles) + 1, -1, np.int32)
         body, start = np.zeros(0, np.int32), np.zeros(1, np.int64)
         nothing = np.zeros((0, 8, 8, 8), np.uint32)
-        return ThinWalls(np.zeros((0, 3, 3)), body, np.zeros((0, 3, 4)), slot, start, body, nothing)
+        return ThinWalls(np.zeros((0, 4, 3)), body, np.zeros((0, 3, 4)), slot, start, body, nothing)
 
     def __len__(self) -> int:
         return len(self.start) - 1
+
+
+@njit(cache=True, inline="always")
+def _near_plane(corner, m, x, y, z, reach):
+    """Whether a triangle's plane comes into the box that reaches so far about a place."""
+    nx, ny, nz = corner[m, 3, 0], corner[m, 3, 1], corner[m, 3, 2]
+    away = nx * (x - corner[m, 0, 0]) + ny * (y - corner[m, 0, 1]) + nz * (z - corner[m, 0, 2])
+    return abs(away) <= reach * (abs(nx) + abs(ny) + abs(nz))
 
 
 @njit(cache=True)
@@ -75,12 +84,7 @@ def _comes_near(corner, m, first, t, reach):
         high = max(corner[m, 0, d], corner[m, 1, d], corner[m, 2, d])
         if low > first[t, d] + 8 + reach or high < first[t, d] - reach:
             return False
-    p = corner[m, 0]
-    normal = np.cross(corner[m, 1] - p, corner[m, 2] - p)
-    away = 0.0
-    for d in range(3):
-        away += normal[d] * (first[t, d] + 4.0 - p[d])
-    return abs(away) <= np.sqrt(normal @ normal) * np.sqrt(3.0) * (4.0 + reach)
+    return _near_plane(corner, m, first[t, 0] + 4.0, first[t, 1] + 4.0, first[t, 2] + 4.0, 4.0 + reach)
 
 
 @njit(cache=True, parallel=True)
@@ -111,13 +115,13 @@ def _near(corner, listed, begin, end, x, y, z, reach, near):
             continue
         if min(a[2], b[2], c[2]) > z + reach or max(a[2], b[2], c[2]) < z - reach:
             continue
-        if n < MOST_NEAR:
+        if n < MOST_NEAR and _near_plane(corner, m, x, y, z, reach):
             near[n] = m
             n += 1
     return n
 
 
-@njit(cache=True)
+@njit(cache=True, inline="always")
 def _hit(corner, m, px, py, pz, dx, dy, dz):
     """Where the way from p along d meets a triangle, as a share of d; 2 if it does not (Moeller & Trumbore 1997)."""
     ax, ay, az = corner[m, 0, 0], corner[m, 0, 1], corner[m, 0, 2]
@@ -142,8 +146,16 @@ def _hit(corner, m, px, py, pz, dx, dy, dz):
 @njit(cache=True)
 def _blocked(corner, near, n, px, py, pz, qx, qy, qz):
     """Whether one of the first n triangles of a list lies between p and q."""
-    for e in range(n):  # noqa: SIM110 - a kernel
-        if _hit(corner, near[e], px, py, pz, qx - px, qy - py, qz - pz) <= 1.0:
+    dx, dy, dz = qx - px, qy - py, qz - pz
+    for e in range(n):
+        m = near[e]
+        nx, ny, nz = corner[m, 3, 0], corner[m, 3, 1], corner[m, 3, 2]
+        above = nx * (px - corner[m, 0, 0]) + ny * (py - corner[m, 0, 1]) + nz * (pz - corner[m, 0, 2])
+        way = nx * dx + ny * dy + nz * dz
+        # most have both ends on the same side of the plane, well away from it
+        if above * (above + way) > EDGE:
+            continue
+        if _hit(corner, m, px, py, pz, dx, dy, dz) <= 1.0:
             return True
     return False
 
@@ -158,7 +170,7 @@ def _sight_of_cells(row, first, corner, start, listed, u, v, w, hidden):
             for b in range(8):
                 for c in range(8):
                     x, y, z = first[t, 0] + a + 0.5, first[t, 1] + b + 0.5, first[t, 2] + c + 0.5
-                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, SEEN, near)
+                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, CELL_SEES, near)
                     mask = np.uint32(0)
                     if n > 0:
                         for q in range(27):
@@ -190,7 +202,7 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
             for b in range(10):
                 for c in range(10):
                     x, y, z = i0 + a + 1.5, j0 + b + 1.5, k0 + c + 1.5
-                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, SEEN, beside)
+                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, KERNEL_SEES, beside)
                     for i in range(6):
                         for j in range(6):
                             for k in range(6):
@@ -242,11 +254,15 @@ def thin_walls(
 
     Parameters
     ----------
-    corner, body, back : as in `ThinWalls`
+    corner : float64 (m, 3, 3)
+    body, back : as in `ThinWalls`
     bodies, within : distances to bodies at nodes and what the domain's walls leave (`basin.liquid.room`)
     opened : face fractions [u, v, w]
     near, wide, middle : the kernels' room
     """
+    normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
+    corner = np.concatenate([corner, normal[:, None]], axis=1)
     start = np.zeros(len(tiles) + 2, np.int64)
     _listing(tiles.first, corner, REACH, start, np.zeros(0, np.int32))
     row = np.flatnonzero(start[1:]).astype(np.int32)
@@ -332,7 +348,7 @@ def _sight_of_particles(tile_start, row, record, corner, slot, start, listed, ou
         near = np.empty(MOST_NEAR, np.int64)
         for p in range(tile_start[t], tile_start[t + 1]):
             x, y, z = np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])
-            n = _near(corner, listed, start[s], start[s + 1], x, y, z, SEEN, near)
+            n = _near(corner, listed, start[s], start[s + 1], x, y, z, PARTICLE_SEES, near)
             if n == 0:
                 continue
             mask = np.uint64(0)
@@ -401,10 +417,7 @@ def _held(corner, body, near, n, who, p, d, low, high):
         share, m = _first_hit(corner, body, near, n, who, p, d)
         if share > 1.0:
             return p + d, normal
-        g = np.cross(corner[m, 1] - corner[m, 0], corner[m, 2] - corner[m, 0])
-        g /= np.sqrt(g @ g)
-        if g @ d > 0.0:
-            g = -g
+        g = corner[m, 3].copy() if corner[m, 3] @ d <= 0.0 else -corner[m, 3]
         normal[:] = g
         length = np.sqrt(d @ d)
         into = -(g @ d) / max(length, 1e-12)  # cosine: how far before the triangle the clearance begins
@@ -442,12 +455,17 @@ def _keep(
             continue
         near = np.empty(MOST_NEAR, np.int64)
         for p in range(tile_start[t], tile_start[t + 1]):
-            a = np.array([np.float64(begin[p, 0]), np.float64(begin[p, 1]), np.float64(begin[p, 2])])
+            span = np.float32(0.0)
+            for d in range(3):
+                span = max(span, abs(record[p, np.uint64(X + d)] - begin[p, d]))
+            x, y, z = np.float64(begin[p, 0]), np.float64(begin[p, 1]), np.float64(begin[p, 2])
+            n = _near(corner, listed, start[s], start[s + 1], x, y, z, span + REACH - 5.0, near)
+            if n == 0:
+                continue
+            a = np.array([x, y, z])
             b = np.array([np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])])
             for axis in range(3):
                 b[axis] = min(max(b[axis], low[axis]), high[axis])
-            span = max(abs(b[0] - a[0]), abs(b[1] - a[1]), abs(b[2] - a[2]))
-            n = _near(corner, listed, start[s], start[s + 1], a[0], a[1], a[2], span + REACH - 5.0, near)
             for who in range(back.shape[0]):
                 some = False
                 for e in range(n):
