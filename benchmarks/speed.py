@@ -55,12 +55,11 @@ def triad() -> float:
     return 3 * a.nbytes / best / 1e9
 
 
-def sloshing(cells: int, wider: float = 1.0, plate: float = 0.0) -> Liquid:
+def sloshing(cells: int, plate: float = 0.0) -> Liquid:
     """A tank a third full, in motion, `cells` voxels long: about `cells`^3 particles.
 
     Parameters
     ----------
-    wider : edges of the domain over the tank's
     plate : thickness in voxels of a slanting plate in the water; 0 for none
     """
     dx = 1.0 / cells
@@ -73,7 +72,7 @@ def sloshing(cells: int, wider: float = 1.0, plate: float = 0.0) -> Liquid:
     }
     document = {
         "format": "zinc-scene/1",
-        "domain": {"low": [0, 0, 0], "size": [wider, 0.75 * wider, 0.5 * wider]},
+        "domain": {"low": [0, 0, 0], "size": [1, 0.75, 0.5]},
         "liquid": {"voxel_size": dx},
         "elements": [fill],
     }
@@ -129,37 +128,34 @@ def memory() -> list[str]:
 
 
 def domains() -> list[str]:
-    """The same liquid in domains of other sizes."""
-    found = []
-    for wider in (1.0, 2.0):
-        run = sloshing(64, wider)
-        seconds = sum(substeps(run, 6, 15).values())
-        found.append((seconds, len(run.fields(0.0).tiles)))
-    (own, tiles), (wide, same) = found
-    document = {
-        "format": "zinc-scene/1",
-        "domain": {"low": [0, 0, 0], "size": [2, 2, 2]},
-        "liquid": {"voxel_size": 0.001},
-        "elements": [
-            {
-                "kind": "fill",
-                "name": "w",
-                "shape": {"kind": "box", "size": [0.04, 0.04, 0.04]},
-                "pose": {"translation": [1, 0.021, 1]},
-            }
-        ],
-    }
-    run = Liquid(liquid_world(parse_scene(document), SceneFiles(Path(".")), "final"))
-    run.begin()
-    huge = sum(substeps(run, 4, 7).values())
-    n = len(run.state.particles)
-    return [
-        f"The pool of {tiles} tiles in a domain eight times as large: {same} tiles, {wide / own:.2f} times the time.",
+    """The same liquid, a block that collapses on an open floor, in domains of several sizes."""
+    lines = [
+        "The same liquid in domains of several sizes; the index of tiles is the only array of the domain's size.",
         "",
-        f"{n:,} particles in a domain of {' x '.join(str(c) for c in run.world.layout.inner)} voxels: {huge:.3f} s a "
-        f"substep, {huge / n * 1e9:.0f} ns a particle; the index of tiles, the only array of the domain's size, takes "
-        f"{run.fields(0.0).tiles.where.nbytes / 1e6:.0f} MB.",
+        "| domain, voxels | particles | tiles | index, MB | seconds a substep |",
+        "|---|---|---|---|---|",
     ]
+    for side in (0.3, 0.6, 2.0):
+        block = {
+            "kind": "fill",
+            "name": "block",
+            "shape": {"kind": "box", "size": [0.04, 0.04, 0.04]},
+            "pose": {"translation": [side / 2, 0.02, side / 2]},
+        }
+        document = {
+            "format": "zinc-scene/1",
+            "domain": {"low": [0, 0, 0], "size": [side] * 3},
+            "liquid": {"voxel_size": 0.001},
+            "elements": [block],
+        }
+        run = Liquid(liquid_world(parse_scene(document), SceneFiles(Path(".")), "final"))
+        run.begin()
+        seconds = sum(substeps(run, 6, 15).values())
+        tiles = run.fields(0.0).tiles
+        size = " x ".join(str(c) for c in run.world.layout.inner)
+        held = f"{len(run.state.particles):,} | {len(tiles)} | {tiles.where.nbytes / 1e6:.1f}"
+        lines.append(f"| {size} | {held} | {seconds:.3f} |")
+    return lines
 
 
 def plates() -> list[str]:
@@ -268,9 +264,10 @@ def transfers(run: Liquid) -> list[str]:
     grid = (particles, tiling, tiles, velocity, velocity, 0.0, np.zeros(n, bool), np.zeros(3))
     own_back = best_of(lambda: transfer.to_particles(*grid))
     ours, theirs = (own / n * 1e9, own_back / n * 1e9), (there / n * 1e9, back / n * 1e9)
+    version = warp_transfers.wp.__version__
     return [
-        f"{n:,} sorted particles, affine: to the grid {ours[0]:.0f} ns a particle, back {ours[1]:.0f}. The same in Warp "
-        f"{warp_transfers.wp.__version__} on the CPU (one thread, atomic sums): {theirs[0]:.0f} and {theirs[1]:.0f}, "
+        f"{n:,} sorted particles, affine: to the grid {ours[0]:.0f} ns a particle, back {ours[1]:.0f}. The same in "
+        f"Warp {version} on the CPU (one thread, atomic sums): {theirs[0]:.0f} and {theirs[1]:.0f}, "
         f"{there / own:.1f} and {back / own_back:.1f} times ours; the momenta on the grid differ by {apart:.0e} of the "
         "largest.",
     ]

@@ -15,6 +15,7 @@ from basin.cache import StageCache
 from basin.geometry.mesh import TriangleMesh
 
 LEVELS = 65535
+LEAST_TOP = 0.01  # m/s: the colours of liquid at rest do not stretch over its last whispers
 
 
 def pack(header: dict[str, Any], arrays: list[tuple[str, np.ndarray]]) -> bytes:
@@ -46,7 +47,7 @@ def pack_particles(store: StageCache, frame: int, budget: int) -> bytes:
     order = np.argsort(chance, kind="stable")[:budget]
     low, span, place = _within_bounds(position[order])
     speed = np.sqrt((velocity[order] ** 2).sum(axis=1))
-    top = max(float(speed.max()), 1e-6)
+    top = max(float(speed.max()), LEAST_TOP)
     shade = np.round(speed / top * 255).astype(np.uint8)
     histogram, _ = np.histogram(speed, bins=40, range=(0, top))
     header = {
@@ -74,7 +75,7 @@ def pack_mesh(position: np.ndarray, triangle: np.ndarray, velocity: np.ndarray |
         return pack({"kind": "mesh", "count": 0, "total": 0}, [])
     low, span, place = _within_bounds(np.asarray(position, np.float64))
     speed = np.zeros(len(position)) if velocity is None else np.sqrt((velocity**2).sum(axis=1))
-    top = max(float(speed.max()), 1e-6)
+    top = max(float(speed.max()), LEAST_TOP)
     header = {
         "kind": "mesh",
         "count": len(position),
