@@ -37,7 +37,7 @@ from basin.liquid.particles import Particles
 from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
 
-ALGORITHM = "liquid-6"
+ALGORITHM = "liquid-7"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
