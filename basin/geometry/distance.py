@@ -8,7 +8,7 @@ meshes `field` holds distances (m, negative inside) at nodes `dx` apart from `or
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import igl
 import numpy as np
@@ -24,7 +24,14 @@ BAND = 3  # nodes on each side of the surface with exact distances; beyond, a di
 
 @dataclass(frozen=True)
 class Distance:
-    """Signed distance of one shape in its own frame, metres."""
+    """Signed distance of one shape in its own frame, metres.
+
+    Attributes
+    ----------
+    low, high : (3,), where it can be negative; infinite if that is everywhere
+    sign : -1 for a solid that fills all but the shape
+    shell : thickness of a solid that lies about the shape's surface; 0 for a whole one
+    """
 
     kind: int
     size: np.ndarray
@@ -33,11 +40,22 @@ class Distance:
     dx: float
     low: np.ndarray
     high: np.ndarray
+    sign: float = 1.0
+    shell: float = 0.0
 
     def at(self, points: np.ndarray) -> np.ndarray:
         """Distances (n,) in metres at points (n, 3) of the shape's own frame."""
         points = np.ascontiguousarray(points, dtype=np.float64)
-        return np.asarray(_distances(points, self.kind, self.size, self.field, self.origin, self.dx))
+        found = np.asarray(_distances(points, self.kind, self.size, self.field, self.origin, self.dx))
+        return self.sign * (np.abs(found) - self.shell / 2 if self.shell > 0 else found)
+
+    def inside_out(self) -> Distance:
+        """The solid that fills all but this one: a vessel."""
+        return replace(self, sign=-self.sign, low=np.full(3, -np.inf), high=np.full(3, np.inf))
+
+    def hollow(self, thickness: float) -> Distance:
+        """A shell of a thickness about this shape's surface."""
+        return replace(self, shell=thickness, low=self.low - thickness / 2, high=self.high + thickness / 2)
 
 
 def shape_distance(shape: Shape, mesh: TriangleMesh | None, dx: float) -> Distance:

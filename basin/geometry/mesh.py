@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit, prange
+from skimage.draw import polygon
 
 
 @dataclass(frozen=True)
@@ -58,6 +59,20 @@ class TriangleMesh:
         )
         vertices = len(np.unique(self.triangle))
         return vertices - len(np.unique(edges, axis=0)) + len(self.triangle)
+
+    def shadow(self, way: np.ndarray, cells: int = 512) -> float:
+        """Area (m2) of the mesh as seen along a direction (3,), rasterised at `cells` to its longer side."""
+        way = way / np.linalg.norm(way)
+        first = np.cross(way, np.eye(3)[np.abs(way).argmin()])
+        first /= np.linalg.norm(first)
+        flat = self.position @ np.stack([first, np.cross(way, first)], axis=1)
+        low, extent = flat.min(axis=0), np.ptp(flat, axis=0)
+        edge = float(extent.max()) / cells
+        pixel = (flat - low) / edge
+        seen = np.zeros(tuple(np.ceil(extent / edge).astype(int) + 1), bool)
+        for corners in pixel[self.triangle]:
+            seen[polygon(corners[:, 0] - 0.5, corners[:, 1] - 0.5, seen.shape)] = True
+        return float(seen.sum()) * edge * edge
 
     def transformed(self, matrix: np.ndarray) -> TriangleMesh:
         """The mesh moved by an affine matrix (4, 4)."""

@@ -21,6 +21,7 @@ from basin.liquid.randomness import uniform
 from basin.liquid.room import mean_of_block
 from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Tiling
+from basin.liquid.sources import DrainZone
 
 DEEPEST = 8  # cells about a tile in which air is looked for
 FULL = np.float32(1e4)  # depth of what is farther from it
@@ -509,3 +510,18 @@ def carry(
         result.append(moved)
     tiles.wrap(*result)
     return result
+
+
+def drained(volume: np.ndarray, drains: list[DrainZone], tiles: Tiles, shot_time: float) -> float:
+    """Empty the cells (in place) whose middles lie in drains; the volume (voxels^3) that they held."""
+    held = np.argwhere(volume > 0)
+    if len(held) == 0 or not drains:
+        return 0.0
+    middle = tiles.first[held[:, 0]] + held[:, 1:] + 0.5
+    gone = np.zeros(len(held), bool)
+    for drain in drains:
+        gone |= drain.holds(middle, tiles.layout, shot_time)
+    cells = tuple(held[gone].T)
+    total = float(volume[cells].sum(dtype=np.float64))
+    volume[cells] = 0.0
+    return total

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import model_validator
 
-from basin.settings import Part, Vec3, setting
+from basin.settings import Curve, Part, Vec3, setting
 
 LEAST_BAND = 3.0  # voxels: the level set tells distances only so far
 
@@ -44,7 +44,9 @@ class LiquidSettings(Part):
         meaning="Depth under the surface that keeps particles; below, the grid alone carries the liquid and its "
         "volume. 0 keeps particles everywhere; 4 to 6 suits deep water.",
     )
-    gravity: Vec3 = setting((0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", meaning="Acceleration of free fall.")
+    gravity: Vec3 | Curve = setting(
+        (0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", keyed=True, meaning="Acceleration of free fall."
+    )
     flip_share: float = setting(
         0.0,
         group="Behaviour",

@@ -16,6 +16,7 @@ from basin.liquid.room import RIM, kernel_room
 from basin.liquid.thin import ThinWalls, thin_walls
 
 SKIN = 1e-3  # voxels that bodies are thicker: a wall a voxel thick may have its nodes just on its faces
+MOMENT = 1e-6  # shot seconds: substeps land on frames as well as they can
 FAR = 5.0  # voxels; distances are not needed beyond
 
 
@@ -26,12 +27,23 @@ class Body:
     Attributes
     ----------
     thin : float64 (m, 3, 3), its triangles in its own frame if it is too thin for the grid, else None
+    start, end : shot seconds between which it is there
     """
 
     name: str
     distance: Distance
     pose: Pose
     thin: np.ndarray | None = None
+    start: float = 0.0
+    end: float = np.inf
+
+    def changes(self) -> bool:
+        """Whether it moves, comes or goes."""
+        return self.pose.moves() or self.start > 0.0 or np.isfinite(self.end)
+
+    def is_there(self, time: float) -> bool:
+        """Whether liquid meets it at a shot time."""
+        return self.start <= time + MOMENT and time - MOMENT <= self.end
 
 
 @dataclass(frozen=True)
@@ -81,7 +93,24 @@ def velocity_of(motion, who, x, y, z):
 
 @njit(cache=True, parallel=True)
 def _stamp(
-    row, first, inner, periodic, inverse, scale, index, kind, size, field, origin, spacing, low, dx, bodies, owner
+    row,
+    first,
+    inner,
+    periodic,
+    inverse,
+    scale,
+    index,
+    kind,
+    size,
+    field,
+    origin,
+    spacing,
+    sign,
+    shell,
+    low,
+    dx,
+    bodies,
+    owner,
 ):
     for n in prange(row.shape[0]):
         t = row[n]
@@ -100,7 +129,8 @@ def _stamp(
                     bx = inverse[0, 0] * x + inverse[0, 1] * y + inverse[0, 2] * z + inverse[0, 3]
                     by = inverse[1, 0] * x + inverse[1, 1] * y + inverse[1, 2] * z + inverse[1, 3]
                     bz = inverse[2, 0] * x + inverse[2, 1] * y + inverse[2, 2] * z + inverse[2, 3]
-                    d = solid_distance(bx, by, bz, kind, size, field, origin, spacing) * scale / dx - SKIN
+                    d = solid_distance(bx, by, bz, kind, size, field, origin, spacing)
+                    d = sign * (abs(d) - 0.5 * shell if shell > 0.0 else d) * scale / dx - SKIN
                     if d < bodies[t, a, b, c]:
                         bodies[t, a, b, c] = d
                         owner[t, a, b, c] = index
@@ -125,7 +155,7 @@ class _Placed:
         """Lower the distances of tiles to those of this body, in place."""
         d = self.body.distance
         scale = float(np.cbrt(abs(np.linalg.det(self.matrix[:3, :3]))))
-        shape = (d.kind, d.size, d.field, d.origin, d.dx)
+        shape = (d.kind, d.size, d.field, d.origin, d.dx, d.sign, d.shell)
         _stamp(
             row,
             first,
@@ -274,9 +304,9 @@ class SolidWorld:
     def __init__(self, layout: Layout, bodies: list[Body], time_scale: float):
         self.layout, self.bodies, self.time_scale = layout, bodies, time_scale
         self._walls = _Walls(layout)
-        still = [(i, b) for i, b in enumerate(bodies) if not b.pose.moves()]
+        still = [(i, b) for i, b in enumerate(bodies) if not b.changes()]
         self._still = [_place(layout, i, b, b.pose.matrix(0.0)) for i, b in still]
-        self._moving = [(i, b) for i, b in enumerate(bodies) if b.pose.moves()]
+        self._changing = [(i, b) for i, b in enumerate(bodies) if b.changes()]
         far, one = np.array(FAR, np.float32), np.array(1.0, np.float32)
         self._nodes = _Pool(layout, {"bodies": far, "phi": far, "owner": np.array(-1, np.int16)})
         blank = dict.fromkeys(("u", "v", "w", "own", "near", "wide"), one)
@@ -286,13 +316,14 @@ class SolidWorld:
 
     def at(self, tiles: Tiles, time: float, dt: float) -> Solids:
         """Solids at a shot time, with their velocities over the next `dt` shot seconds."""
-        now = [body.pose.matrix(time) for _, body in self._moving]
-        later = [body.pose.matrix(time + dt) for _, body in self._moving] if dt > 0 else now
-        same = np.array([*now, *later]).tobytes()
+        moving = self._there(time)
+        now = [body.pose.matrix(time) for _, body in moving]
+        later = [body.pose.matrix(time + dt) for _, body in moving] if dt > 0 else now
+        same = _stamped(moving, [*now, *later])
         if self._last is not None and self._last[0] == same and _alike(self._last[1].tiles, tiles):
             return self._last[1]
         motion = np.zeros((len(self.bodies), 3, 4))
-        for (index, _), a, b in zip(self._moving, now, later, strict=True):
+        for (index, _), a, b in zip(moving, now, later, strict=True):
             if dt > 0:
                 change = self.layout.voxel_matrix(b @ np.linalg.inv(a)) - np.eye(4)
                 motion[index] = change[:3] / (dt * self.time_scale)
@@ -316,10 +347,10 @@ class SolidWorld:
         self, tiles: Tiles, time: float, dt: float, bodies: np.ndarray, opened: list[np.ndarray], *room: np.ndarray
     ) -> ThinWalls:
         """Walls thinner than the grid can tell, over the next `dt` shot seconds; shuts faces, takes room away."""
-        chosen = [(i, b, b.thin) for i, b in enumerate(self.bodies) if b.thin is not None]
+        chosen = [(i, b, b.thin) for i, b in enumerate(self.bodies) if b.thin is not None and b.is_there(time)]
         if not chosen or len(tiles) == 0:
             return ThinWalls.none(tiles)
-        if not self._moving:  # then the distances at hand are those to bodies and walls together
+        if not self._changing:  # then the distances at hand are those to bodies and walls together
             bodies = self._nodes.taken("bodies", self._nodes.rows(tiles.number))
         back = np.tile(np.eye(4)[:3], (len(self.bodies), 1, 1))
         corner, owner = [], []
@@ -347,6 +378,8 @@ class SolidWorld:
                 result = np.minimum(result, float(self.layout.wall_high[axis]) - place[:, axis])
         metres = self.layout.to_metres(place).astype(np.float64)
         for body in self.bodies:
+            if not body.is_there(time):
+                continue
             matrix = body.pose.matrix(time)
             inverse = np.linalg.inv(matrix)
             scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
@@ -356,19 +389,20 @@ class SolidWorld:
 
     def _nodes_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """(phi, owner, distance to bodies alone, rows of tiles that moving bodies change)."""
-        matrices = [body.pose.matrix(time) for _, body in self._moving]
-        same = np.array(matrices).tobytes()
+        moving = self._there(time)
+        matrices = [body.pose.matrix(time) for _, body in moving]
+        same = _stamped(moving, matrices)
         if self._placed is not None and self._placed[0] == same and _alike(self._placed[1], tiles):
             return self._placed[2]
         self._make_nodes(tiles.number)
         row = self._nodes.rows(tiles.number)
         phi, owner = self._nodes.taken("phi", row), self._nodes.taken("owner", row)
         bodies, moved = phi, np.zeros(0, np.int32)
-        if self._moving:
+        if self._changing:
             bodies = self._nodes.taken("bodies", row)
             first = tiles.first[1:]
             touched, derived = np.zeros(len(tiles), bool), np.zeros(len(tiles), bool)
-            for (index, body), matrix in zip(self._moving, matrices, strict=True):
+            for (index, body), matrix in zip(moving, matrices, strict=True):
                 placed = _place(self.layout, index, body, matrix)
                 here = np.flatnonzero(placed.reaches(self.layout, first, 0))
                 placed.stamp(self.layout, (here + 1).astype(np.int32), first[here], bodies, owner)
@@ -379,6 +413,10 @@ class SolidWorld:
             moved = (np.flatnonzero(derived) + 1).astype(np.int32)
         self._placed = (same, tiles, (phi, owner, bodies, moved))
         return self._placed[2]
+
+    def _there(self, time: float) -> list[tuple[int, Body]]:
+        """Those that move, come or go, and are there at a shot time, by number."""
+        return [(i, b) for i, b in self._changing if b.is_there(time)]
 
     def _make_nodes(self, number: np.ndarray) -> None:
         """See to it that tiles' distances to still solids are known."""
@@ -411,6 +449,11 @@ class SolidWorld:
             open_faces(*args, self._walls.across, self._walls.within, [held[name] for name in "uvw"])
             kernel_room(*args, self._walls.within, *(held[name] for name in SHARES[3:]))
         return self._shares.rows(tiles.number)
+
+
+def _stamped(bodies: list[tuple[int, Body]], matrices: list[np.ndarray]) -> bytes:
+    """Tells apart which bodies are where."""
+    return np.array([i for i, _ in bodies]).tobytes() + np.array(matrices).tobytes()
 
 
 def _alike(a: Tiles, b: Tiles) -> bool:

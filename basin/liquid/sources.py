@@ -1,19 +1,25 @@
-"""Puts liquid in: fills at a moment, inflows over a span. Strewn about lattices."""
+"""Puts liquid in: fills at a moment, inflows over a span, strewn about lattices; and takes it out in drains."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
+from scipy.ndimage import uniform_filter
 from scipy.spatial import cKDTree
 
 from basin.geometry.distance import Distance
 from basin.geometry.pose import Pose
-from basin.grid.layout import Layout
+from basin.grid.layout import PAD, Layout
 from basin.liquid.particles import Particles
+from basin.liquid.randomness import uniform
 from basin.liquid.solids import SolidWorld
+from basin.settings import Curve, value_at
 
 GOLDEN = (5**0.5 - 1) / 2
+MOST_LAYERS, MOST_STEPS = 16, 64
+HUNGRY = 0.15  # of a voxel's volume
 CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
 
 
@@ -27,6 +33,7 @@ class FillSource:
     distance : shape in its own frame
     is_box : whether the shape is a box, whose lattice then fits it exactly
     velocity : (3,) m per liquid second
+    carry : share of the shape's own velocity that the liquid is given
     frame : frame at which it appears
     """
 
@@ -36,12 +43,22 @@ class FillSource:
     is_box: bool
     pose: Pose
     velocity: np.ndarray
+    carry: float
     frame: int
 
 
 @dataclass(frozen=True)
 class InflowSource:
-    """Liquid poured from `start` to `end` (liquid seconds), through a disc or out of a shape."""
+    """Liquid poured from `start` to `end` (liquid seconds), through a disc or out of a shape.
+
+    Attributes
+    ----------
+    velocity : (3,) m per liquid second; with a `flow` only its direction counts
+    flow : m3 per liquid second, a number or a curve over shot seconds; None for what the velocity gives
+    across : m2 of a shape that is seen along the velocity (its pose at the start)
+    full : whether the shape is only kept full, without a velocity of its own
+    carry : share of the source's own velocity that the liquid is given
+    """
 
     number: int
     name: str
@@ -51,6 +68,34 @@ class InflowSource:
     velocity: np.ndarray
     start: float
     end: float
+    flow: float | Curve | None = None
+    flow_unit: float = 1.0
+    across: float = 0.0
+    full: bool = False
+    carry: float = 0.0
+
+    def speed_at(self, shot_time: float) -> np.ndarray:
+        """Velocity (3,) of the liquid against the source, m per liquid second."""
+        if self.flow is None:
+            return self.velocity
+        way = self.velocity / max(float(np.linalg.norm(self.velocity)), 1e-12)
+        opening = self.across
+        if self.distance is None:
+            matrix = self.pose.matrix(shot_time)
+            scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+            opening = np.pi * (self.radius * scale) ** 2 * abs(float(way @ matrix[:3, 1]) / scale)
+        flow = float(value_at(self.flow, shot_time)[0]) * self.flow_unit
+        return way * (max(flow, 0.0) / max(opening, 1e-12))
+
+
+def own_velocity(pose: Pose, time_scale: float, shot_time: float, points: np.ndarray) -> np.ndarray:
+    """Velocity (n, 3), m per liquid second, of points (n, 3) of the scene that go along with a pose."""
+    if not pose.moves():
+        return np.zeros_like(points)
+    step = 1e-4
+    before, after = pose.matrix(shot_time - step), pose.matrix(shot_time + step)
+    motion = (after - before) @ np.linalg.inv(pose.matrix(shot_time)) / (2 * step * time_scale)
+    return np.asarray(points @ motion[:3, :3].T + motion[:3, 3])
 
 
 def strewn(node: np.ndarray) -> np.ndarray:
@@ -92,72 +137,187 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
 
 
 def inflow_particles(
-    inflow: InflowSource, layout: Layout, per_cell: int, shot_time: float, before: float, now: float
-) -> tuple[np.ndarray, float]:
-    """Positions (n, 3) in metres at `now` of what was poured since `before` (liquid seconds).
+    inflow: InflowSource, layout: Layout, per_cell: int, time_scale: float, before: float, now: float
+) -> tuple[np.ndarray, np.ndarray, float]:
+    """What was poured since `before` (liquid seconds): positions at `now` and velocities (n, 3) in metres, and each
+    particle's volume in voxels^3.
 
-    Layers of a lattice that moves with the stream are born as they pass the opening, each advanced
-    by the time since, so the rate is exact and no layer is doubled or missed between substeps.
+    Layers of a lattice that moves with the stream are born as they pass the opening, each at its own moment and
+    where the opening then was, and advanced by the time since, so the rate is exact and no layer is doubled or
+    missed between substeps.
     """
     begin, end = max(before, inflow.start), min(now, inflow.end)
     none = np.zeros((0, 3))
-    speed = float(np.linalg.norm(inflow.velocity))
-    opening = before < inflow.start <= now or now <= 0 == inflow.start  # a shape is full when it opens
+    # a shape is full when it opens, but not if litres are given
+    opening = inflow.flow is None and (before < inflow.start <= now or now <= 0 == inflow.start)
     if end <= begin and not (inflow.distance is not None and opening):
-        return none, 0.0
-    matrix = inflow.pose.matrix(shot_time)
-    spacing = layout.dx / per_cell ** (1 / 3)
+        return none, none, 0.0
     if inflow.distance is None:
-        scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
-        radius = inflow.radius * scale
-        normal = matrix[:3, 1] / scale
-        through = abs(float(inflow.velocity @ normal))
-        if through * spacing == 0:
-            return none, 0.0
-        half = int(np.ceil(radius / spacing))
-        row, column = (g.ravel() for g in np.meshgrid(*[np.arange(-half, half)] * 2, indexing="ij"))
-        a, b = (row + 0.5) * spacing, (column + 0.5) * spacing
-        inside = a * a + b * b < radius * radius
-        if not inside.any():
-            a, b, inside = np.zeros_like(a), np.zeros_like(b), np.arange(len(a)) == 0
-        a, b = a[inside], b[inside]
-        volume = np.pi * radius**2 * spacing / len(a) / layout.dx**3
-        first = int(np.ceil((begin - inflow.start) * through / spacing - 0.5 - 1e-9))
-        last = int(np.ceil((end - inflow.start) * through / spacing - 0.5 - 1e-9))
-        layers = np.arange(max(first, 0), max(last, 0))
-        passed = inflow.start + (layers + 0.5) * spacing / through
-        shape = (len(layers), len(a))
-        node = np.stack(
-            [np.broadcast_to(v, shape).ravel() for v in (row[inside], column[inside], layers[:, None])], axis=-1
-        )
-        shift = strewn(node).reshape(*shape, 3) * spacing
-        across, along = matrix[:3, 0] / scale, matrix[:3, 2] / scale
-        flat = (a + shift[..., 0])[..., None] * across + (b + shift[..., 1])[..., None] * along
-        ahead = (now - passed)[:, None, None] + (shift[..., 2] / through)[..., None]
-        return (matrix[:3, 3] + flat + ahead * inflow.velocity).reshape(-1, 3), volume
-    corners = (
-        np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
-        * (inflow.distance.high - inflow.distance.low)
-        + inflow.distance.low
+        return _through_disc(inflow, layout, per_cell, time_scale, begin, end, now)
+    return _out_of_shape(inflow, layout, per_cell, time_scale, before, now, opening)
+
+
+def _through_disc(
+    inflow: InflowSource, layout: Layout, per_cell: int, time_scale: float, begin: float, end: float, now: float
+) -> tuple[np.ndarray, np.ndarray, float]:
+    spacing = layout.dx / per_cell ** (1 / 3)
+    middle = 0.5 * (begin + end) / time_scale
+    velocity, matrix = inflow.speed_at(middle), inflow.pose.matrix(middle)
+    scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+    radius = inflow.radius * scale
+    through = abs(float(velocity @ matrix[:3, 1]) / scale)
+    none = np.zeros((0, 3))
+    if through * spacing == 0:
+        return none, none, 0.0
+    half = int(np.ceil(radius / spacing))
+    row, column = (g.ravel() for g in np.meshgrid(*[np.arange(-half, half)] * 2, indexing="ij"))
+    a, b = (row + 0.5) * spacing, (column + 0.5) * spacing
+    inside = a * a + b * b < radius * radius
+    if not inside.any():
+        a, b, inside = np.zeros_like(a), np.zeros_like(b), np.arange(len(a)) == 0
+    a, b = a[inside], b[inside]
+    # an opening that runs ahead of its stream draws it out: thinner layers then, so that no gaps are left
+    moved = own_velocity(inflow.pose, time_scale, middle, matrix[None, :3, 3])[0] * (1 - inflow.carry)
+    thin = spacing / min(max(int(np.ceil(float(np.linalg.norm(moved)) / through)), 1), MOST_LAYERS)
+    volume = np.pi * radius**2 * thin / len(a) / layout.dx**3
+    if inflow.flow is None:
+        passed = (begin - inflow.start) * through, (end - inflow.start) * through
+    else:
+        opening = np.pi * radius**2
+        passed = _poured(inflow, time_scale, begin) / opening, _poured(inflow, time_scale, end) / opening
+    first, last = (int(np.ceil(way / thin - 0.5 - 1e-9)) for way in passed)
+    layers = np.arange(max(first, 0), max(last, 0))
+    shape = (len(layers), len(a))
+    node = np.stack(
+        [np.broadcast_to(v, shape).ravel() for v in (row[inside], column[inside], layers[:, None])], axis=-1
     )
-    placed = corners @ matrix[:3, :3].T + matrix[:3, 3]
-    drift = inflow.velocity * (now - inflow.start)
-    low = np.floor((placed.min(axis=0) - drift) / spacing).astype(int)
-    high = np.ceil((placed.max(axis=0) - drift) / spacing).astype(int)
-    axes = [np.arange(low[d], high[d] + 1) for d in range(3)]
-    node = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
-    points = (node + 0.5 + strewn(node)) * spacing + drift
+    shift = strewn(node).reshape(*shape, 3)
+    born = end - (passed[1] - (layers[:, None] + 0.5 - shift[..., 2]) * thin) / through
+    age = (now - born).reshape(-1, 1)
+    at, across, along = _poses(inflow.pose, born.ravel() / time_scale)
+    flat = (a + shift[..., 0] * spacing).reshape(-1, 1) * across + (b + shift[..., 1] * spacing).reshape(-1, 1) * along
+    place = at + flat
+    flown = velocity + inflow.carry * own_velocity(inflow.pose, time_scale, middle, place)
+    return place + age * flown, flown, volume
+
+
+def _poses(pose: Pose, times: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Origin and unit X and Z axes (n, 3) of a pose at shot times (n,), between a few of them straight."""
+    knots = np.linspace(times.min(), times.max(), 9) if len(times) and pose.moves() else np.zeros(1)
+    matrices = np.stack([pose.matrix(float(t)) for t in knots])
+    axes = [
+        matrices[:, :3, 3],
+        *(matrices[:, :3, d] / np.linalg.norm(matrices[:, :3, d], axis=1)[:, None] for d in (0, 2)),
+    ]
+    found = (np.stack([np.interp(times, knots, axis[:, d]) for d in range(3)], axis=1) for axis in axes)
+    at, across, along = found
+    return at, across, along
+
+
+def _poured(inflow: InflowSource, time_scale: float, time: float) -> float:
+    """Volume (m3) that a stated flow gave from its start to a liquid time."""
+    assert inflow.flow is not None
+    start, until = inflow.start, min(time, inflow.end)
+    if not isinstance(inflow.flow, Curve):
+        return max(inflow.flow, 0.0) * inflow.flow_unit * (until - start)
+    knots = np.union1d(
+        np.linspace(start, until, 257), [t for k in inflow.flow.keys if start < (t := k.time * time_scale) < until]
+    )
+    rate = [max(float(inflow.flow.at(t / time_scale)[0]), 0.0) * inflow.flow_unit for t in knots]
+    return float(np.trapezoid(rate, knots))
+
+
+def _out_of_shape(
+    inflow: InflowSource,
+    layout: Layout,
+    per_cell: int,
+    time_scale: float,
+    before: float,
+    now: float,
+    opening: bool,
+) -> tuple[np.ndarray, np.ndarray, float]:
+    """A lattice that goes with the stream; what of it is in the shape now and was not before, in short steps."""
+    assert inflow.distance is not None
+    distance, spacing = inflow.distance, layout.dx / per_cell ** (1 / 3)
+    corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
+    corners = corners * (distance.high - distance.low) + distance.low
+
+    def origin(time: float) -> np.ndarray:
+        return inflow.pose.matrix(time / time_scale)[:3, 3]
+
+    def placed(time: float) -> np.ndarray:
+        matrix = inflow.pose.matrix(time / time_scale)
+        return np.asarray(corners @ matrix[:3, :3].T + matrix[:3, 3])
+
+    def inside(where: np.ndarray, time: float) -> np.ndarray:
+        inverse = np.linalg.inv(inflow.pose.matrix(time / time_scale))
+        return np.asarray(distance.at(where @ inverse[:3, :3].T + inverse[:3, 3]) < 0)
+
+    begin, end = max(before, inflow.start), min(now, inflow.end)
+    velocity = inflow.speed_at(0.5 * (begin + end) / time_scale)
+    flown = velocity * (end - begin) + inflow.carry * (origin(end) - origin(begin))
+    way = float(np.abs(placed(end) - placed(begin) - flown).max())
+    steps = min(max(int(np.ceil(way / (2 * spacing))), 1), MOST_STEPS)
+    times = np.linspace(begin, end, steps + 1)
+    found, paces = [], []
+    for last, time in pairwise(times):
+        drift = velocity * (time - inflow.start) + inflow.carry * (origin(time) - origin(inflow.start))
+        if inflow.flow is not None:
+            drift = (
+                velocity
+                / max(float(np.linalg.norm(velocity)), 1e-12)
+                * _poured(inflow, time_scale, time)
+                / inflow.across
+            )
+            drift = drift + inflow.carry * (origin(time) - origin(inflow.start))
+        flow = velocity * (time - last) + inflow.carry * (origin(time) - origin(last))
+        box = placed(time) - drift
+        low, high = np.floor(box.min(axis=0) / spacing).astype(int), np.ceil(box.max(axis=0) / spacing).astype(int)
+        axes = [np.arange(low[d], high[d] + 1) for d in range(3)]
+        node = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+        points = (node + 0.5 + strewn(node)) * spacing + drift
+        points = points[inside(points, time)]
+        if not (opening and last == times[0]):
+            points = points[~inside(points - flow, last)]
+        pace = velocity + inflow.carry * own_velocity(inflow.pose, time_scale, time / time_scale, points)
+        found.append(points + pace * (now - time))
+        paces.append(pace)
+    return np.concatenate(found), np.concatenate(paces), spacing**3 / layout.dx**3
+
+
+def missing_particles(
+    inflow: InflowSource, particles: Particles, layout: Layout, per_cell: int, shot_time: float, epoch: int
+) -> tuple[np.ndarray, float]:
+    """What a shape that is kept full lacks: positions (n, 3) in metres, and each particle's volume in voxels^3.
+
+    Cells whose centres are in the shape get the particles that the mean of them and their neighbours in it is
+    short of, at random places, once that is more than `HUNGRY`: particles never lie evenly, and filled up cell by
+    cell the shape would swell.
+    """
+    assert inflow.distance is not None
+    matrix, d = inflow.pose.matrix(shot_time), inflow.distance
+    corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)]) * (d.high - d.low) + d.low
+    box = layout.to_voxels(corners @ matrix[:3, :3].T + matrix[:3, 3])
+    low = np.maximum(np.floor(box.min(axis=0)).astype(int), 0)
+    high = np.minimum(np.ceil(box.max(axis=0)).astype(int), np.array(layout.cells) - 1)
+    if (high < low).any():
+        return np.zeros((0, 3)), 0.0
+    size = high - low + 1
+    cell = np.floor(particles.position).astype(int) - low
+    near = ((cell >= 0) & (cell < size)).all(axis=1)
+    number = np.ravel_multi_index(tuple(cell[near].T), tuple(size))
+    held = np.bincount(number, particles.volume[near], minlength=int(np.prod(size)))
     inverse = np.linalg.inv(matrix)
-
-    def inside_shape(where: np.ndarray) -> np.ndarray:
-        return np.asarray(inflow.distance.at(where @ inverse[:3, :3].T + inverse[:3, 3]) < 0)  # type: ignore[union-attr]
-
-    born = inside_shape(points)
-    if not opening:
-        if speed == 0:
-            return none, 0.0
-        born &= ~inside_shape(points - inflow.velocity * (now - before))
-    return points[born], spacing**3 / layout.dx**3
+    node = low + np.stack(np.unravel_index(np.arange(len(held)), tuple(size)), axis=1)
+    centre = layout.to_metres(node + 0.5).astype(np.float64)
+    wanted = d.at(centre @ inverse[:3, :3].T + inverse[:3, 3]) < 0
+    some = wanted.reshape(size).astype(float)
+    about = uniform_filter(np.where(wanted, held, 0.0).reshape(size), 3, mode="constant")
+    short = 1.0 - (about / np.maximum(uniform_filter(some, 3, mode="constant"), 1e-9)).ravel()
+    lacking = np.where(wanted & (short > HUNGRY), np.floor(short * per_cell + 0.5), 0).astype(int)
+    node = np.repeat(node, lacking, axis=0)
+    jitter = uniform(np.arange(len(node)) + (inflow.number << 32), epoch, 3)
+    return np.asarray(layout.to_metres(node + jitter), np.float64), 1.0 / per_cell
 
 
 def open_places(place: np.ndarray, layout: Layout, solids: SolidWorld, time: float) -> np.ndarray:
@@ -177,12 +337,13 @@ def put_in(
     born: float,
     next_id: int,
     per_cell: int,
+    crowded: float = CROWDED,
 ) -> tuple[Particles, int]:
     """Append new particles at places (n, 3) in voxels; those too near to liquid that is there are left out.
 
     Parameters
     ----------
-    velocity : (3,) voxels per second
+    velocity : (n, 3) voxels per second
 
     Raises
     ------
@@ -191,8 +352,8 @@ def put_in(
     """
     if len(particles) and len(place):
         spacing = per_cell ** (-1 / 3)
-        near, _ = cKDTree(particles.position).query(place, distance_upper_bound=CROWDED * spacing)
-        place = place[~np.isfinite(near)]
+        near, _ = cKDTree(particles.position).query(place, distance_upper_bound=crowded * spacing)
+        place, velocity = place[~np.isfinite(near)], velocity[~np.isfinite(near)]
     n = len(place)
     if n == 0:
         return particles, next_id
@@ -203,3 +364,32 @@ def put_in(
     fresh.id[:] = np.arange(next_id, next_id + n)
     fresh.source[:], fresh.born[:] = number, born
     return particles.joined(fresh), next_id + n
+
+
+@dataclass(frozen=True)
+class DrainZone:
+    """Where liquid is thrown away between `start` and `end` (shot seconds)."""
+
+    name: str
+    distance: Distance
+    pose: Pose
+    start: float
+    end: float
+
+    def holds(self, place: np.ndarray, layout: Layout, shot_time: float) -> np.ndarray:
+        """Which places (n, 3) in voxels it swallows at a shot time, bool (n,)."""
+        if not self.start <= shot_time <= self.end:
+            return np.zeros(len(place), bool)
+        inverse = np.linalg.inv(self.pose.matrix(shot_time))
+        metres = (place.astype(np.float64) - PAD) * layout.dx + layout.low
+        return np.asarray(self.distance.at(metres @ inverse[:3, :3].T + inverse[:3, 3]) < 0)
+
+
+def drained(particles: Particles, drains: list[DrainZone], layout: Layout, shot_time: float) -> tuple[Particles, float]:
+    """Particles outside all drains, and the volume (voxels^3) of the others."""
+    gone = np.zeros(len(particles), bool)
+    for drain in drains:
+        gone |= drain.holds(particles.position, layout, shot_time)
+    if not gone.any():
+        return particles, 0.0
+    return particles.taken(~gone), float(particles.volume[gone].sum(dtype=np.float64))

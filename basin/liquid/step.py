@@ -36,6 +36,7 @@ from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
 from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
+from basin.settings import Curve
 
 ALGORITHM = "liquid-7"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
@@ -58,6 +59,7 @@ class LiquidWorld:
 
     Attributes
     ----------
+    gravity : m/s2, which keys over shot time may replace
     time_scale : liquid seconds per shot second
     frame_seconds : shot seconds per frame
     first_frame : frame of the initial state
@@ -67,7 +69,10 @@ class LiquidWorld:
     bodies: list[Body]
     fills: list[sources.FillSource]
     inflows: list[sources.InflowSource]
+    drains: list[sources.DrainZone]
+    forces: list[forces.Force]
     gravity: np.ndarray
+    gravity_keys: Curve | None
     particles_per_cell: int
     band: float
     flip_share: float
@@ -80,6 +85,10 @@ class LiquidWorld:
     frame_seconds: float
     first_frame: int
 
+    def gravity_at(self, shot_time: float) -> np.ndarray:
+        """Acceleration of free fall (3,), m per liquid second squared."""
+        return self.gravity if self.gravity_keys is None else self.gravity_keys.at(shot_time)
+
 
 @dataclass
 class LiquidState:
@@ -89,6 +98,7 @@ class LiquidState:
     ----------
     bulk : liquid below the band of particles; replaced, never changed
     speed : of the fastest particle (voxels/s), if it is known
+    lost, drained, poured : volumes (voxels^3) that left through open walls, in drains, and that inflows gave
     """
 
     particles: Particles = field(default_factory=Particles.empty)
@@ -96,6 +106,7 @@ class LiquidState:
     next_id: int = 0
     epoch: int = 0
     lost: float = 0.0
+    drained: float = 0.0
     poured: float = 0.0
     bulk: Bulk = field(default_factory=Bulk.none)
     speed: float | None = None
@@ -174,7 +185,7 @@ class Liquid:
                 whole - done,
                 tally.substeps,
                 self._fastest(shot_time, whole),
-                w.gravity,
+                float(np.linalg.norm(w.gravity_at(shot_time))) + forces.pull(w.forces, shot_time),
                 w.layout.dx,
                 w.cfl,
                 w.substeps_min,
@@ -235,7 +246,9 @@ class Liquid:
         """
         w, s, layout = self.world, self.state, self.world.layout
         now = clock.perf_counter()
-        kick = forces.gravity_kick(w.gravity, layout.dx, 0.0 if reflects else 2 * dt)
+        acting = 0.0 if reflects else 2 * dt
+        kick = forces.gravity_kick(w.gravity_at(shot_time), layout.dx, acting)
+        push = forces.push_at(w.forces, shot_time, w.time_scale, acting)
         # particles born in the middle of a pair have missed none of the first half's gravity
         self._pour(shot_time, 0.5 * kick)
         s.particles, tiling = sorted_particles(s.particles, layout)
@@ -270,6 +283,9 @@ class Liquid:
         forces.add(velocity, kick)
         system = pressure.assemble(phi, solids)
         alone = levelset.ballistic(s.particles, tiling, system.index, tiles)
+        if push is not None:
+            forces.push(velocity, phi, solids.open, tiles, push)
+            forces.push_alone(s.particles, alone, layout, push)
         solved, contact = system, solids
         if w.walls_let_go:
             solved, contact = pressure.let_go(system, phi, solids, velocity, kick)
@@ -295,8 +311,11 @@ class Liquid:
         wall = (later_phi, later_owner, solids.motion)
         advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction, dt)
         thin.keep_apart(begin, s.particles, tiling, tiles, solids.thin, solids.motion, alone, w.wall_friction)
-        s.particles, drained = advection.wrapped_and_drained(s.particles, tiling)
-        s.lost += drained
+        s.particles, left = advection.wrapped_and_drained(s.particles, tiling)
+        s.lost += left
+        later = shot_time + dt / w.time_scale
+        s.particles, swallowed = sources.drained(s.particles, w.drains, layout, later)
+        s.drained += swallowed
         if w.band > 0:
             carried = band.carry(velocity, before, volume, tiles, dt, reflects)
             shift = [np.float32(dt) * u + d for u, d in zip(velocity, shift, strict=True)]
@@ -304,6 +323,7 @@ class Liquid:
             volume, given = band.flowed(volume, owed, carried, shift, *passed)
             given.source[:] = band.usual_source(s.particles)
             s.particles, s.next_id = s.particles.joined(given), s.next_id + len(given)
+            s.drained += band.drained(volume, w.drains, tiles, later)
             s.bulk = Bulk.of(tiles, volume, owed, carried)
         tally.clocked("advection", now)
         s.dt_before, s.epoch = dt, s.epoch + 1
@@ -337,7 +357,8 @@ class Liquid:
             self.state.speed = self.state.particles.fastest()
         speed = self.state.speed
         for inflow in self.world.inflows:
-            speed = max(speed, float(np.linalg.norm(inflow.velocity)) / self.world.layout.dx)
+            if not inflow.full:
+                speed = max(speed, float(np.linalg.norm(inflow.speed_at(shot_time))) / self.world.layout.dx)
         for body in self.world.bodies:
             if body.pose.moves() and np.isfinite(body.distance.high).all():
                 d = body.distance
@@ -354,23 +375,41 @@ class Liquid:
                 continue
             time = (frame - w.first_frame) * w.frame_seconds
             points, volume = sources.fill_particles(fill, w.layout, w.particles_per_cell, time)
-            self._put(points, volume, fill.velocity / w.layout.dx, fill.number, time)
+            carried = fill.carry * sources.own_velocity(fill.pose, w.time_scale, time, points)
+            self._put(points, volume, (fill.velocity + carried) / w.layout.dx, fill.number, time)
 
     def _pour(self, shot_time: float, ahead: np.ndarray) -> None:
         """Put in what the inflows gave since the last substep, `ahead` (3,) voxels/s of gravity taken off."""
-        w = self.world
+        w, s = self.world, self.state
         now = shot_time * w.time_scale
         for inflow in w.inflows:
-            points, volume = sources.inflow_particles(
-                inflow, w.layout, w.particles_per_cell, shot_time, now - self.state.dt_before, now
-            )
+            if inflow.full:
+                if inflow.start <= now <= inflow.end:
+                    there = (s.particles, w.layout, w.particles_per_cell, shot_time, s.epoch)
+                    points, volume = sources.missing_particles(inflow, *there)
+                    pace = inflow.carry * sources.own_velocity(inflow.pose, w.time_scale, shot_time, points)
+                    self._put(points, volume, pace / w.layout.dx - ahead, inflow.number, shot_time, 0.0)
+                continue
+            own = (inflow, w.layout, w.particles_per_cell, w.time_scale)
+            points, pace, volume = sources.inflow_particles(*own, now - s.dt_before, now)
             if len(points):
-                self._put(points, volume, inflow.velocity / w.layout.dx - ahead, inflow.number, shot_time)
+                # where litres are given none may be left out
+                crowded = sources.CROWDED if inflow.flow is None else 0.0
+                self._put(points, volume, pace / w.layout.dx - ahead, inflow.number, shot_time, crowded)
 
-    def _put(self, points: np.ndarray, volume: float, velocity: np.ndarray, number: int, time: float) -> None:
+    def _put(
+        self,
+        points: np.ndarray,
+        volume: float,
+        velocity: np.ndarray,
+        number: int,
+        time: float,
+        crowded: float = sources.CROWDED,
+    ) -> None:
         w, s = self.world, self.state
         place = w.layout.to_voxels(points).astype(np.float32)
-        place = place[sources.open_places(place, w.layout, self.solid_world, time)]
+        free = sources.open_places(place, w.layout, self.solid_world, time)
+        place, velocity = place[free], np.broadcast_to(velocity, place.shape)[free]
         count = len(s.particles)
         s.particles, s.next_id = sources.put_in(
             s.particles,
@@ -381,6 +420,7 @@ class Liquid:
             time * w.time_scale,
             s.next_id,
             w.particles_per_cell,
+            crowded,
         )
         s.poured += volume * (len(s.particles) - count)
         s.speed = None

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-
 
 def steps_left(
     remaining: float,
     taken: int,
     speed: float,
-    gravity: np.ndarray,
+    pull: float,
     dx: float,
     cfl: float,
     least: int,
@@ -19,7 +17,7 @@ def steps_left(
 ) -> int:
     """Number of equal substeps in which to take the rest of a frame, always even: they come in pairs.
 
-    Limited by the fastest particle or collider moving `cfl` voxels, by gravity adding no more than
+    Limited by the fastest particle or collider moving `cfl` voxels, by accelerations adding no more than
     half of that within a pair (which also keeps the shortest gravity waves stable), and by the
     settings' least and most per frame.
 
@@ -28,8 +26,9 @@ def steps_left(
     remaining : liquid seconds to the next frame
     taken : substeps already taken in this frame
     speed : voxels per second
+    pull : bound of the accelerations, m/s2
     """
-    pull = float(np.linalg.norm(gravity)) / dx
+    pull = pull / dx
     longest = cfl / max(speed + pull * remaining / max(least, 1) * 0.5, 1e-9)
     if pull > 0:
         longest = min(longest, 0.35 * math.sqrt(cfl / pull))

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field, model_validator
 
 from basin.geometry.pose import Pose
-from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, InflowShape, MeshShape, Sphere
+from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPlane, InflowShape, MeshShape, Sphere
+from basin.liquid.effects import Drag, Effect, Everywhere, Zone
 from basin.liquid.settings import LiquidSettings
-from basin.settings import Part, Vec3, setting
+from basin.settings import Curve, Part, Vec3, setting
 from basin.surface.settings import SurfaceSettings
 
 T = TypeVar("T")
@@ -89,6 +90,29 @@ class Element(Part):
     pose: Pose = Field(default_factory=Pose, description="Where it is.")
 
 
+def _share(meaning: str) -> Any:
+    return setting(0.0, group="Motion", ge=0, le=1, slider=(0, 1), label="Share of its own motion", meaning=meaning)
+
+
+class Span(Element):
+    """An element that does what it does between two moments."""
+
+    start: float = setting(0.0, unit="s", group="Time", ge=0, meaning="Shot second from which it acts.")
+    end: float | None = setting(
+        None, unit="s", group="Time", meaning="Shot second until which it acts; empty for ever."
+    )
+
+    @model_validator(mode="after")
+    def _forward(self) -> Span:
+        if self.end is not None and self.end < self.start:
+            raise ValueError("end lies before start; swap them")
+        return self
+
+    def until(self) -> float:
+        """The end, which may be infinite."""
+        return float("inf") if self.end is None else self.end
+
+
 class Fill(Element):
     """Liquid put in once."""
 
@@ -97,37 +121,108 @@ class Fill(Element):
     velocity: Vec3 = setting(
         (0.0, 0.0, 0.0), unit="m/s", group="Motion", meaning="Velocity at the start, per shot second, as seen."
     )
+    carry: float = _share("How much of the velocity of its moving pose the liquid starts with.")
     start_frame: int | None = setting(
         None, group="Motion", meaning="Frame at which the liquid is there; empty is the first frame."
     )
 
 
-class Inflow(Element):
+class Inflow(Span):
     """Liquid poured over a span of time, through a disc (flat, facing its own Y axis) or out of a shape."""
 
     kind: Literal["inflow"] = "inflow"
     shape: InflowShape = Field(default_factory=Disc, description="Its shape.")
-    velocity: Vec3 = setting(
-        (0.0, -1.0, 0.0), unit="m/s", group="Motion", meaning="Velocity of the liquid, per shot second, as seen."
+    amount: Literal["speed", "flow", "total", "full"] = setting(
+        "speed",
+        group="Amount",
+        meaning="What is given: velocity, litres per second, litres over its span, or that its shape is kept full.",
     )
-    start: float = setting(0.0, unit="s", group="Motion", ge=0, meaning="Shot second at which it opens.")
-    end: float | None = setting(None, unit="s", group="Motion", meaning="Shot second at which it closes; empty never.")
+    velocity: Vec3 = setting(
+        (0.0, -1.0, 0.0),
+        unit="m/s",
+        group="Motion",
+        meaning="Velocity of the liquid, per shot second, as seen; only its direction counts when litres are given.",
+    )
+    flow: float | Curve = setting(
+        1.0, unit="l/s", group="Amount", keyed=True, slider=(0.01, 100), scale="log", meaning="Litres per shot second."
+    )
+    total: float = setting(
+        10.0,
+        unit="l",
+        group="Amount",
+        gt=0,
+        slider=(0.1, 1000),
+        scale="log",
+        meaning="Litres from its start to its end.",
+    )
+    carry: float = _share("How much of the velocity of its moving pose the liquid is given besides.")
 
     @model_validator(mode="after")
-    def _forward(self) -> Inflow:
-        if self.end is not None and self.end < self.start:
-            raise ValueError("end lies before start; swap them")
+    def _possible(self) -> Inflow:
+        if self.amount == "total" and (self.end is None or self.end <= self.start):
+            raise ValueError("a total needs an end after the start; say until when it pours")
+        if self.amount == "full" and isinstance(self.shape, Disc):
+            raise ValueError("a disc holds nothing that could be kept full; use a shape with an inside")
+        if self.amount in ("flow", "total") and not any(self.velocity):
+            raise ValueError("velocity is zero, so litres have no direction; give it one")
         return self
 
 
-class Collider(Element):
+class Drain(Span):
+    """Where liquid is thrown away."""
+
+    kind: Literal["drain"] = "drain"
+    shape: FillShape = Field(default_factory=Box, description="Its shape.")
+
+
+class Force(Span):
+    """What pushes liquid, everywhere or in a zone with a soft edge."""
+
+    kind: Literal["force"] = "force"
+    effect: Effect = Field(default_factory=Drag, description="What it does.")
+    zone: Zone = Field(default_factory=Everywhere, description="Where it does it.")
+    softness: float = setting(
+        0.1,
+        unit="m",
+        group="Zone",
+        ge=0,
+        slider=(0, 1),
+        label="Soft edge",
+        meaning="Way into the zone over which it comes up from nothing.",
+    )
+
+
+class Collider(Span):
     """A solid that the liquid meets, still or moved by its pose."""
 
     kind: Literal["collider"] = "collider"
     shape: ColliderShape = Field(default_factory=Box, description="Its shape.")
+    side: Literal["outside", "inside", "shell"] = setting(
+        "outside",
+        group="Shape",
+        label="Liquid is",
+        meaning="Outside of the shape, inside of it (the shape is the room in a vessel), or on both sides of a shell.",
+    )
+    thickness: float = setting(
+        0.02,
+        unit="m",
+        group="Shape",
+        gt=0,
+        slider=(0.001, 0.2),
+        scale="log",
+        label="Of a shell",
+        meaning="Thickness of a shell.",
+    )
+
+    @model_validator(mode="after")
+    def _sides(self) -> Collider:
+        if self.side != "outside" and isinstance(self.shape, GroundPlane):
+            raise ValueError("a ground plane has no inside; liquid can only be outside of it")
+        return self
 
 
-AnyElement = Annotated[Fill | Inflow | Collider, Field(discriminator="kind")]
+Source = Fill | Inflow
+AnyElement = Annotated[Fill | Inflow | Collider | Drain | Force, Field(discriminator="kind")]
 
 
 class View(Part):
@@ -179,4 +274,17 @@ class Scene(Part):
         return [e for e in self.elements if isinstance(e, kind)]
 
 
-__all__ = ["Box", "Collider", "Domain", "Fill", "Inflow", "MeshShape", "Scene", "Sphere", "Time", "Walls"]
+__all__ = [
+    "Box",
+    "Collider",
+    "Domain",
+    "Drain",
+    "Fill",
+    "Force",
+    "Inflow",
+    "MeshShape",
+    "Scene",
+    "Sphere",
+    "Time",
+    "Walls",
+]

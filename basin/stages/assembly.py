@@ -11,13 +11,15 @@ from basin.exchange import MeshFileError, read_mesh
 from basin.exchange.formats import METRES
 from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.mesh import TriangleMesh, least_thickness
-from basin.geometry.shapes import Box, ColliderShape, Disc, MeshShape, Tub, Tube, primitive_mesh
+from basin.geometry.shapes import Box, ColliderShape, Disc, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
+from basin.liquid import forces
 from basin.liquid.solids import Body
-from basin.liquid.sources import FillSource, InflowSource
+from basin.liquid.sources import DrainZone, FillSource, InflowSource
 from basin.liquid.step import LiquidWorld
 from basin.liquid.thin import THICKNESS
-from basin.scene import Collider, Fill, Inflow, Scene, SceneError
+from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene, SceneError
+from basin.settings import Curve, value_at
 
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
 
@@ -62,8 +64,15 @@ def scene_layout(scene: Scene, quality: str) -> Layout:
     )
 
 
-def element_mesh(element: Fill | Inflow | Collider, files: SceneFiles) -> TriangleMesh:
-    """Mesh of any element in its own frame, for viewing and bounds."""
+Shaped = Fill | Inflow | Collider | Drain
+LITRE = 1e-3  # m3
+LEAST_PERIOD = 6  # voxels
+
+
+def element_mesh(element: Shaped | Force, files: SceneFiles) -> TriangleMesh | None:
+    """Mesh of an element in its own frame, for viewing and bounds; None for a force that acts everywhere."""
+    if isinstance(element, Force):
+        return primitive_mesh(element.zone) if isinstance(element.zone, Box | Sphere) else None
     shape = element.shape
     return files.mesh(shape) if isinstance(shape, MeshShape) else primitive_mesh(shape)
 
@@ -98,13 +107,19 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
         except MeshFileError as error:
             problems.append(f"{where}.shape.file: {error}")
             continue
-        if isinstance(element.shape, MeshShape):
+        if mesh is None:
+            continue
+        shape = element.zone if isinstance(element, Force) else element.shape
+        if isinstance(shape, MeshShape):
             edges = mesh.open_edges()
-            if edges:
-                problems.append(f"{where}.shape.file: {edges} open edges; close the mesh in the modelling program")
+            if edges and not (isinstance(element, Collider) and element.side == "shell"):
+                problems.append(
+                    f"{where}.shape.file: {edges} open edges; close the mesh in the modelling program"
+                    + (", or let it be a shell" if isinstance(element, Collider) else "")
+                )
                 continue
             extent = float(np.ptp(mesh.position, axis=0).max())
-            unit = proposed_unit(extent, element.shape.unit, reference)
+            unit = proposed_unit(extent, shape.unit, reference)
             if unit:
                 problems.append(
                     f"{where}.shape.unit: the mesh is {extent:.4g} m long and the domain {reference:.4g} m; "
@@ -112,7 +127,7 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
                 )
                 continue
         if isinstance(element, Collider):
-            thin = _thickness(element.shape)
+            thin = _thickness(element)
             if thin is not None and thin < scene.liquid.voxel_size:
                 remarks.append(
                     f"{where}: {thin * 1000:.3g} mm thick, less than a voxel of the final; rays hold the liquid back, "
@@ -126,17 +141,41 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
                 remarks.append(f"{where}.start_frame: lies outside the frame range; the fill never appears")
         placed = mesh.transformed(element.pose.matrix(time)).position
         least, most = placed.min(axis=0), placed.max(axis=0)
-        if (most <= low).any() or (least >= high).any():
+        if isinstance(element, Force | Drain):
+            if (most <= low).any() or (least >= high).any():
+                remarks.append(f"{where}: lies wholly outside the domain and has no effect; move it inside")
+        elif (most <= low).any() or (least >= high).any():
             problems.append(f"{where}: lies wholly outside the domain; move it inside or enlarge the domain")
         elif (least < low - 1e-6).any() or (most > high + 1e-6).any():
             remarks.append(f"{where}: lies partly outside the domain; that part is left out")
+    for quality in ("final", "draft"):
+        narrow = _narrow(scene, quality)
+        if narrow and quality == "final":
+            problems.append(narrow)
+        elif narrow and not problems:
+            remarks.append(narrow)
     if not any(isinstance(e, Fill | Inflow) for e in scene.elements):
         remarks.append("elements: there is no fill and no inflow, so there will be no liquid")
     return Checked(problems, remarks)
 
 
-def _thickness(shape: ColliderShape) -> float | None:
+def _narrow(scene: Scene, quality: str) -> str | None:
+    """What is wrong with a periodic axis of too few voxels at a quality."""
+    layout = scene_layout(scene, quality)
+    for axis in np.flatnonzero(layout.periodic):
+        if layout.inner[axis] < LEAST_PERIOD:
+            return (
+                f"domain.size: {'xyz'[axis]} is periodic and only {layout.inner[axis]} voxels wide at {quality}; "
+                f"a kernel would meet itself. Make it {LEAST_PERIOD} voxels or more"
+            )
+    return None
+
+
+def _thickness(element: Collider) -> float | None:
     """Smallest thickness of a collider that is told by its settings (m); None for the others."""
+    shape: ColliderShape = element.shape
+    if element.side != "outside":
+        return element.thickness if element.side == "shell" else None
     if isinstance(shape, Box):
         return min(shape.size)
     return shape.wall if isinstance(shape, Tub | Tube) else None
@@ -145,11 +184,55 @@ def _thickness(shape: ColliderShape) -> float | None:
 def _thin_triangles(element: Collider, files: SceneFiles, dx: float) -> np.ndarray | None:
     """Triangles (m, 3, 3) of a collider in its own frame if it is somewhere too thin for the grid."""
     mesh = element_mesh(element, files)
-    thickness = _thickness(element.shape) if not isinstance(element.shape, MeshShape) else least_thickness(mesh)
+    if element.side == "inside":
+        return None
+    assert mesh is not None
+    told = not isinstance(element.shape, MeshShape) or element.side == "shell"
+    thickness = _thickness(element) if told else least_thickness(mesh)
     scale = np.cbrt(abs(np.linalg.det(element.pose.matrix(0.0)[:3, :3])))
     if thickness is None or thickness * scale >= THICKNESS * dx:
         return None
     return np.asarray(mesh.position[mesh.triangle], np.float64)
+
+
+def _inflow(element: Inflow, number: int, files: SceneFiles, distance: Distance | None, scale: float) -> InflowSource:
+    """An inflow as the solver sees it, at a time scale."""
+    velocity = np.array(element.velocity) / scale
+    flow: float | Curve | None = None
+    if element.amount == "flow":
+        flow = element.flow
+    elif element.amount == "total":
+        flow = element.total / (element.until() - element.start)
+    across = 0.0
+    if flow is not None and distance is not None:
+        mesh = element_mesh(element, files)
+        assert mesh is not None
+        across = mesh.transformed(element.pose.matrix(element.start)).shadow(velocity)
+    return InflowSource(
+        number,
+        element.name,
+        distance,
+        element.shape.radius if isinstance(element.shape, Disc) else 0.0,
+        element.pose,
+        velocity,
+        element.start * scale,
+        element.until() * scale,
+        flow,
+        LITRE / scale,
+        across,
+        element.amount == "full",
+        element.carry,
+    )
+
+
+def _force(element: Force) -> forces.Force:
+    zone, size = forces.EVERYWHERE, np.zeros(3)
+    if isinstance(element.zone, Box):
+        zone, size = forces.BOX, np.array(element.zone.size) / 2
+    elif isinstance(element.zone, Sphere):
+        zone, size = forces.SPHERE, np.full(3, element.zone.radius)
+    own = (zone, size, element.softness, element.start, element.until())
+    return forces.Force(element.name, element.effect, element.pose, *own)
 
 
 def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
@@ -161,36 +244,35 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         If `check_scene` finds problems.
     """
     problems = check_scene(scene, files).problems
-    if problems:
-        raise SceneError(problems)
+    narrow = _narrow(scene, quality)
+    if problems or narrow:
+        raise SceneError(problems or [str(narrow)])
     dx = scene.voxel_size(quality)
     scale = scene.time.time_scale
 
-    def distance(element: Fill | Inflow | Collider) -> Distance:
+    def distance(element: Shaped) -> Distance:
         shape = element.shape
-        return shape_distance(shape, files.mesh(shape) if isinstance(shape, MeshShape) else None, dx)
+        found = shape_distance(shape, files.mesh(shape) if isinstance(shape, MeshShape) else None, dx)
+        if isinstance(element, Collider) and element.side == "inside":
+            return found.inside_out()
+        return found.hollow(element.thickness) if isinstance(element, Collider) and element.side == "shell" else found
 
-    bodies = [Body(e.name, distance(e), e.pose, _thin_triangles(e, files, dx)) for e in scene.of_kind(Collider)]
+    bodies = [
+        Body(e.name, distance(e), e.pose, _thin_triangles(e, files, dx), e.start, e.until())
+        for e in scene.of_kind(Collider)
+    ]
+    drains = [DrainZone(e.name, distance(e), e.pose, e.start, e.until()) for e in scene.of_kind(Drain)]
     fills, inflows = [], []
     for number, element in enumerate(scene.elements):
         if isinstance(element, Fill):
             frame = element.start_frame if element.start_frame is not None else scene.time.first
             velocity = np.array(element.velocity) / scale
             is_box = isinstance(element.shape, Box)
-            fills.append(FillSource(number, element.name, distance(element), is_box, element.pose, velocity, frame))
+            own = (number, element.name, distance(element), is_box, element.pose, velocity, element.carry, frame)
+            fills.append(FillSource(*own))
         elif isinstance(element, Inflow):
-            disc = element.shape if isinstance(element.shape, Disc) else None
             inflows.append(
-                InflowSource(
-                    number,
-                    element.name,
-                    None if disc else distance(element),
-                    disc.radius if disc else 0.0,
-                    element.pose,
-                    np.array(element.velocity) / scale,
-                    element.start * scale,
-                    np.inf if element.end is None else element.end * scale,
-                )
+                _inflow(element, number, files, None if isinstance(element.shape, Disc) else distance(element), scale)
             )
     settings = scene.liquid
     return LiquidWorld(
@@ -198,7 +280,10 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         bodies=bodies,
         fills=fills,
         inflows=inflows,
-        gravity=np.array(settings.gravity),
+        drains=drains,
+        forces=[_force(e) for e in scene.of_kind(Force)],
+        gravity=value_at(settings.gravity, 0.0),
+        gravity_keys=settings.gravity if isinstance(settings.gravity, Curve) else None,
         particles_per_cell=settings.particles_per_cell,
         band=settings.band,
         flip_share=settings.flip_share,

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from basin.geometry.shapes import MeshShape
-from basin.scene import Fill, Inflow, Scene
+from basin.scene import Fill, Force, Inflow, Scene
+from basin.settings import Curve
 from basin.stages.assembly import SceneFiles, element_mesh, scene_layout
 
 BYTES_AT_REST = 250_000_000  # the program itself with its compiled kernels
@@ -67,6 +68,8 @@ def forecast(scene: Scene, files: SceneFiles, quality: str) -> Forecast:
             mesh = element_mesh(element, files)
         except ValueError:
             continue
+        if mesh is None or isinstance(element, Force):
+            continue
         if isinstance(element.shape, MeshShape):
             nodes += float(np.prod(np.ptp(mesh.position, axis=0) / dx + 8))
         if not isinstance(element, Fill | Inflow):
@@ -80,7 +83,17 @@ def forecast(scene: Scene, files: SceneFiles, quality: str) -> Forecast:
             inside = np.clip(np.minimum(placed.max(axis=0), high) - np.maximum(placed.min(axis=0), low), 0, None)
             volume += abs(mesh.volume()) * scale * float(np.prod(inside / extent))
         else:
-            span = max(min(element.end if element.end is not None else duration, duration) - element.start, 0.0)
+            span = max(min(element.until(), duration) - element.start, 0.0)
+            if element.amount == "full":
+                volume += abs(mesh.volume()) * scale
+                continue
+            if element.amount == "total":
+                volume += element.total * 1e-3
+                continue
+            if element.amount == "flow":
+                flows = [k.value for k in element.flow.keys] if isinstance(element.flow, Curve) else [element.flow]
+                volume += float(np.max(flows)) * 1e-3 * span
+                continue
             across = mesh.area() * scale ** (2 / 3) / (1 if mesh.open_edges() else 4)
             volume += across * float(np.linalg.norm(element.velocity)) * span
     particles = int(min(volume, domain) / dx**3 * scene.liquid.particles_per_cell)

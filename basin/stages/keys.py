@@ -13,9 +13,13 @@ from typing import Any
 
 from basin.geometry.shapes import MeshShape
 from basin.liquid.step import ALGORITHM as LIQUID
-from basin.scene import Collider, Fill, Inflow, Scene
+from basin.scene import Collider, Drain, Fill, Force, Scene
+from basin.scene.model import Span
+from basin.settings import Curve, value_over
 from basin.stages.assembly import SceneFiles
 from basin.surface.field import ALGORITHM as SURFACE
+
+MOMENT = 1e-3  # shot seconds: what the speed of a pose at a moment depends on
 
 
 def frame_keys(scene: Scene, files: SceneFiles, quality: str, stage: str) -> dict[int, str]:
@@ -34,7 +38,7 @@ def _liquid_keys(scene: Scene, files: SceneFiles, quality: str) -> dict[int, str
         "voxel": scene.voxel_size(quality),
         "step": [round(1 / time.fps, 12), time.time_scale],
         "domain": scene.domain.model_dump(exclude_defaults=True),
-        "liquid": scene.liquid.model_dump(exclude_defaults=True, exclude={"voxel_size"}),
+        "liquid": scene.liquid.model_dump(exclude_defaults=True, exclude={"voxel_size", "gravity"}),
     }
     keys: dict[int, str] = {}
     before = _digest(still)
@@ -43,6 +47,7 @@ def _liquid_keys(scene: Scene, files: SceneFiles, quality: str) -> dict[int, str
         if frame == time.first:
             start = end
         parts = [_part(scene, files, index, frame, start, end) for index in range(len(scene.elements))]
+        parts.append(["gravity", value_over(scene.liquid.gravity, start, end)])
         before = _digest([before, [p for p in parts if p]])
         keys[frame] = before
     return keys
@@ -51,20 +56,41 @@ def _liquid_keys(scene: Scene, files: SceneFiles, quality: str) -> dict[int, str
 def _part(scene: Scene, files: SceneFiles, index: int, frame: int, start: float, end: float) -> Any:
     """What an element adds to the frame over [start, end]; None if it has no part in it."""
     element = scene.elements[index]
+    moved = element.pose.over(start, end)
+    acts = not isinstance(element, Fill) and element.start <= end and element.until() >= start
+    if isinstance(element, Force):
+        effect = {
+            name: value_over(value, start, end) if isinstance(value, Curve) else value for name, value in element.effect
+        }
+        zone = [element.zone.model_dump(), element.softness]
+        # a turbulence is another one at every moment, told by the frame
+        return ["force", effect, zone, moved, _within(element, start, end)] if acts else None
     shape: Any = element.shape.model_dump()
     if isinstance(element.shape, MeshShape):
         shape = files.mesh(element.shape).digest()
     if isinstance(element, Collider):
-        return ["collider", shape, element.pose.over(start, end)]
+        side = [element.side, element.thickness if element.side == "shell" else 0.0]
+        return ["collider", shape, side, moved, _within(element, start, end)] if acts else None
+    if isinstance(element, Drain):
+        return ["drain", shape, moved, _within(element, start, end)] if acts else None
     if isinstance(element, Fill):
         at = scene.time.first if element.start_frame is None else element.start_frame
-        return ["fill", index, shape, element.pose.over(end, end), element.velocity] if at == frame else None
-    if isinstance(element, Inflow):
-        if element.start > end or (element.end is not None and element.end < start):
-            return None
-        span = [max(element.start, start), min(element.end, end) if element.end is not None else end]
-        return ["inflow", index, shape, element.pose.over(start, end), element.velocity, element.start, span]
-    return None
+        own = [shape, element.pose.over(end - MOMENT, end + MOMENT) if element.carry else element.pose.over(end, end)]
+        return ["fill", index, *own, element.velocity, element.carry] if at == frame else None
+    if not acts:
+        return None
+    amount: Any = element.amount
+    if amount == "flow":
+        amount = [amount, value_over(element.flow, min(element.start, start), end)]
+    elif amount == "total":
+        amount = [amount, element.total, element.end]
+    own = [shape, moved, element.velocity, element.carry, amount, element.start]
+    return ["inflow", index, *own, _within(element, start, end)]
+
+
+def _within(element: Span, start: float, end: float) -> list[float]:
+    """The part of [start, end] in which an element acts."""
+    return [max(element.start, start), min(element.until(), end)]
 
 
 def _digest(value: Any) -> str:

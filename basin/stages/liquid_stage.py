@@ -58,16 +58,16 @@ def state_arrays(state: LiquidState) -> dict[str, np.ndarray]:
         "bulk_owed": bulk.owed,
         "bulk_velocity": bulk.velocity,
         "counters": counters,
-        "sums": np.array([state.dt_before, state.lost, state.poured]),
+        "sums": np.array([state.dt_before, state.lost, state.drained, state.poured]),
     }
 
 
 def state_from(arrays: Mapping[str, Any]) -> LiquidState:
     """The state that `state_arrays` wrote."""
     next_id, epoch = (int(x) for x in arrays["counters"])
-    dt_before, lost, poured = (float(x) for x in arrays["sums"])
+    dt_before, lost, drained, poured = (float(x) for x in arrays["sums"])
     bulk = Bulk(*(arrays[f"bulk_{name}"] for name in ("tile", "volume", "owed", "velocity")))
-    return LiquidState(Particles.of(arrays), dt_before, next_id, epoch, lost, poured, bulk)
+    return LiquidState(Particles.of(arrays), dt_before, next_id, epoch, lost, drained, poured, bulk)
 
 
 def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> float:
@@ -93,6 +93,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "volume": (float(p.volume.sum(dtype=np.float64)) + liquid.state.bulk.total()) * cell,
         "volume_seen": float(full),
         "lost_volume": liquid.state.lost * cell,
+        "drained_volume": liquid.state.drained * cell,
         "speed_max": float(speed.max()) * w.layout.dx * w.time_scale,
         "substeps": float(tally.substeps),
         "iterations": float(tally.iterations),

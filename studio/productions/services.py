@@ -17,6 +17,7 @@ from django.db import transaction
 from django.db.models import F
 
 from basin.cache import Cache, DamagedFrame, StageBusy
+from basin.geometry.shapes import Sphere, primitive_mesh
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene, element_mesh
 from basin.stages.export import export
@@ -147,7 +148,9 @@ def element_view(take: Take, index: int) -> bytes:
     if not 0 <= index < len(scene.elements):
         raise Refused(["There is no such element."], 404)
     try:
-        return pack_element(element_mesh(scene.elements[index], SceneFiles(take.folder)))
+        mesh = element_mesh(scene.elements[index], SceneFiles(take.folder))
+        # what acts everywhere has no shape: a small ball shows where its centre or axis is
+        return pack_element(mesh or primitive_mesh(Sphere(radius=0.02 * max(scene.domain.size))))
     except ValueError as error:
         raise Refused([str(error)]) from None
 

@@ -16,7 +16,10 @@ from basin.geometry.primitives import box_mesh
 from basin.grid.layout import PAD
 from basin.liquid.sources import strewn
 from basin.liquid.step import Liquid
-from tests.reference.tanks import box_fill, liquid, position
+from basin.scene import parse_scene
+from basin.stages.assembly import SceneFiles, liquid_world
+from tests.reference.cases import mean_level
+from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 
 LATTICE = np.stack(np.meshgrid(*[np.arange(24)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
 
@@ -76,6 +79,193 @@ class Inflows(SimpleTestCase):
     def test_it_closes(self) -> None:
         run = poured({"kind": "disc", "radius": 0.1}, pose={"translation": [0.3, 0.8, 0.3]}, end=0.1)
         self.assertAlmostEqual(self.volume(run) / (np.pi * 0.1**2 * 0.1), 1.0, delta=0.08)
+
+
+class GivenAmounts(SimpleTestCase):
+    """Litres are litres (definition), whatever the opening and the time scale."""
+
+    def litres(self, frames: int = 26, shape: dict[str, Any] | None = None, **more: Any) -> Liquid:
+        disc = {"kind": "disc", "radius": 0.05}
+        pose = {"translation": [0.1, 0.35, 0.1]}
+        spout = {"kind": "inflow", "name": "spout", "shape": shape or disc, "velocity": [0, -1.0, 0], "pose": pose}
+        with tempfile.TemporaryDirectory() as name:
+            mesh = box_mesh((0.1, 0.04, 0.06))
+            write_ply(Path(name) / "spout.ply", mesh.position, mesh.triangle, None)
+            run = liquid(0.0125, (0.2, 0.4, 0.2), [{**spout, **more}], folder=Path(name))
+        for frame in range(2, frames):
+            run.advance_frame(frame)
+        return run
+
+    def volume(self, run: Liquid) -> float:
+        return float(run.state.particles.volume.sum(dtype=np.float64)) * run.world.layout.dx**3 * 1000
+
+    def test_flow_fills_a_vessel_to_its_level(self) -> None:
+        run = self.litres(60, amount="flow", flow=8.0, end=1.0)
+        self.assertAlmostEqual(self.volume(run) / 8.0, 1.0, delta=0.01)
+        # the list asks for 1 %; after such a fall the level stands up to a quarter voxel too high (as in case A25)
+        self.assertAlmostEqual(mean_level(run, 2.0) / 0.2, 1.0, delta=0.015)
+
+    def test_total(self) -> None:
+        run = self.litres(amount="total", total=2.0, start=0.2, end=0.7)
+        self.assertAlmostEqual(self.volume(run) / 2.0, 1.0, delta=0.01)
+
+    def test_keyed_flow(self) -> None:
+        keys = {"keys": [{"time": 0.0, "value": 0.0, "segment": "linear"}, {"time": 1.0, "value": 4.0}]}
+        run = self.litres(30, amount="flow", flow=keys, end=1.0)
+        self.assertAlmostEqual(self.volume(run) / 2.0, 1.0, delta=0.013)  # half a layer
+
+    def test_flow_out_of_a_mesh(self) -> None:
+        run = self.litres(shape={"kind": "mesh", "file": "spout.ply"}, amount="flow", flow=3.0, start=0.1, end=0.6)
+        self.assertAlmostEqual(self.volume(run) / 1.5, 1.0, delta=0.03)
+
+    def test_slow_motion_pours_as_much_per_shot_second(self) -> None:
+        pose = {"translation": [0.15, 0.35, 0.15]}
+        element = {
+            "kind": "inflow",
+            "name": "spout",
+            "shape": {"kind": "disc", "radius": 0.05},
+            "velocity": [0, -1.0, 0],
+        }
+        document = {
+            "format": "zinc-scene/1",
+            "time": {"time_scale": 0.25},
+            "domain": {"low": [0, 0, 0], "size": [0.3, 0.4, 0.3]},
+            "liquid": {"voxel_size": 0.0125},
+            "elements": [{**element, "pose": pose, "amount": "flow", "flow": 4.0, "end": 0.5}],
+        }
+        run = Liquid(liquid_world(parse_scene(document), SceneFiles(Path(".")), "final"))
+        run.begin()
+        for frame in range(2, 16):
+            run.advance_frame(frame)
+        self.assertAlmostEqual(self.volume(run) / 2.0, 1.0, delta=0.01)
+
+    def test_kept_full(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            mesh = box_mesh((0.2, 0.1, 0.2))
+            write_ply(Path(name) / "half.ply", mesh.position, mesh.triangle, None)
+            shape, pose = {"kind": "mesh", "file": "half.ply"}, {"translation": [0.1, 0.05, 0.1]}
+            spring = {"kind": "inflow", "name": "spring", "shape": shape, "pose": pose, "amount": "full"}
+            drain = {"kind": "drain", "name": "hole", "shape": {"kind": "box", "size": [0.2, 0.04, 0.2]}, "start": 0.5}
+            drain["pose"] = {"translation": [0.1, 0.02, 0.1]}
+            run = liquid(0.0125, (0.2, 0.2, 0.2), [spring, drain], folder=Path(name))
+        held = []
+        for frame in range(2, 20):
+            run.advance_frame(frame)
+            held.append(self.volume(run))
+        self.assertAlmostEqual(held[5] / 4.0, 1.0, delta=0.02)
+        self.assertAlmostEqual(held[10] / 4.0, 1.0, delta=0.02)
+        self.assertGreater(run.state.drained, 100.0)  # voxels: what the drain swallows comes again
+        self.assertGreater(held[-1], 2.0)
+
+
+class MovingSources(SimpleTestCase):
+    """A hose that is swung: no gaps in its stream, and as much of its motion as is asked."""
+
+    def test_no_voids_in_a_stream_from_an_opening_that_runs_ahead_of_it(self) -> None:
+        keys = [{"time": 0.0, "value": [0.1, 0.5, 0.2], "segment": "linear"}, {"time": 1.0, "value": [6.1, 0.5, 0.2]}]
+        hose = {
+            "kind": "inflow",
+            "name": "hose",
+            "shape": {"kind": "disc", "radius": 0.03},
+            "velocity": [0, -1.0, 0],
+            "pose": {"translation": {"keys": keys}},
+        }
+        run = liquid(0.02, (1.0, 0.6, 0.4), [hose], walls=dict.fromkeys(CLOSED, "open"), gravity=(0, 0, 0))
+        run.advance_frame(2)
+        run.advance_frame(3)
+        rng, now = np.random.default_rng(3), 2 / 24 - run.state.dt_before
+        born, around, far = (
+            rng.uniform(0.01, now - 0.01, 4000),
+            rng.uniform(0, 2 * np.pi, 4000),
+            0.02 * rng.uniform(0, 1, 4000),
+        )
+        place = np.stack(
+            [0.1 + 6 * born + far * np.cos(around), 0.5 - (2 / 24 - born), 0.2 + far * np.sin(around)], axis=1
+        )
+        void, _ = cKDTree(position(run)).query(place)
+        self.assertLess(float(void.max()), 1.5 * 0.01)
+
+    def test_share_of_its_own_motion(self) -> None:
+        keys = [{"time": 0.0, "value": [0.2, 0.5, 0.2], "segment": "linear"}, {"time": 1.0, "value": [2.2, 0.5, 0.2]}]
+        moving = {"translation": {"keys": keys}}
+        hose = {"kind": "inflow", "name": "hose", "shape": {"kind": "disc", "radius": 0.05}, "velocity": [0, -1.0, 0]}
+        drop = {"kind": "fill", "name": "drop", "shape": {"kind": "sphere", "radius": 0.08}, "start_frame": 2}
+        for element, frames in ((hose, 3), (drop, 2)):
+            for share in (0.0, 0.5, 1.0):
+                made = {**element, "pose": moving, "carry": share}
+                run = liquid(0.02, (1.0, 0.6, 0.4), [made], walls=dict.fromkeys(CLOSED, "open"), gravity=(0, 0, 0))
+                for frame in range(2, frames + 1):
+                    run.advance_frame(frame)
+                self.assertAlmostEqual(velocity(run)[:, 0].mean(), 2.0 * share, delta=0.02)
+
+
+class Drains(SimpleTestCase):
+    """What is thrown away is counted, from particles and from below a band; what is left goes on."""
+
+    def test_kept_and_drained_stay_the_same(self) -> None:
+        for band in (0.0, 4.0):
+            drain = {
+                "kind": "drain",
+                "name": "hole",
+                "shape": {"kind": "box", "size": [0.2, 0.1, 0.4]},
+                "pose": {"translation": [0.1, 0.05, 0.2]},
+                "start": 0.25,
+            }
+            run = liquid(0.025, (0.8, 0.6, 0.4), [box_fill((0, 0, 0), (0.8, 0.4, 0.4)), drain], band=band)
+            whole = float(run.state.particles.volume.sum(dtype=np.float64))
+            kept = []
+            for frame in range(2, 26):
+                run.advance_frame(frame)
+                now = float(run.state.particles.volume.sum(dtype=np.float64)) + run.state.bulk.total()
+                kept.append(now)
+                self.assertAlmostEqual((now + run.state.drained) / whole, 1.0, places=5)
+            self.assertAlmostEqual(kept[4] / whole, 1.0, places=5)
+            self.assertLess(kept[-1], 0.8 * whole)
+            self.assertLess(np.abs(velocity(run)).max(), 6.0)
+
+
+class Sides(SimpleTestCase):
+    """A shape as a vessel, and as a shell with liquid on both sides (requirement)."""
+
+    def test_water_in_a_sphere_stays_in_it(self) -> None:
+        for side in ("inside", "shell"):
+            ball = {
+                "kind": "collider",
+                "name": "ball",
+                "shape": {"kind": "sphere", "radius": 0.25},
+                "pose": {"translation": [0.3, 0.3, 0.3]},
+                "side": side,
+                "thickness": 0.04,
+            }
+            run = liquid(0.02, (0.6, 0.6, 0.6), [ball, box_fill((0.1, 0.05, 0.1), (0.5, 0.3, 0.5))])
+            if side == "shell":
+                p = run.state.particles
+                run.state.particles = p.taken(np.linalg.norm(position(run) - 0.3, axis=1) < 0.25)
+            count = len(run.state.particles)
+            self.assertGreater(count, 5000)
+            for frame in range(2, 26):
+                run.advance_frame(frame)
+            self.assertLess(float(np.linalg.norm(position(run) - 0.3, axis=1).max()), 0.25)
+            self.assertGreater(len(run.state.particles), 0.8 * count)
+
+    def test_what_appears_in_the_water_and_goes_again_makes_no_explosion(self) -> None:
+        block = {
+            "kind": "collider",
+            "name": "block",
+            "shape": {"kind": "box", "size": [0.2, 0.2, 0.2]},
+            "pose": {"translation": [0.3, 0.15, 0.3]},
+            "start": 0.2,
+            "end": 0.4,
+        }
+        run = liquid(0.02, (0.6, 0.6, 0.6), [block, box_fill((0, 0, 0), (0.6, 0.3, 0.6))])
+        for frame in range(2, 20):
+            run.advance_frame(frame)
+            self.assertTrue(np.isfinite(run.state.particles.record).all())
+            self.assertLess(float(np.linalg.norm(velocity(run), axis=1).max()), 5.0)
+            inside = (np.abs(position(run) - [0.3, 0.15, 0.3]) < 0.09).all(axis=1)
+            if 0.22 < (frame - 1) / 24 < 0.39:
+                self.assertEqual(int(inside.sum()), 0)
+        self.assertGreater(int(inside.sum()), 100)
 
 
 class ScaledCollider(SimpleTestCase):

@@ -126,7 +126,7 @@ class Substeps(SimpleTestCase):
         self.assertLess(slow, fast)
         self.assertEqual(steps_left(1 / 24, 0, 1e5, g, 0.02, 2.0, 1, 16), 16)
         self.assertEqual(steps_left(1 / 24, 15, 1e5, g, 0.02, 2.0, 1, 16), 2)
-        self.assertEqual(steps_left(1 / 24, 0, 0.0, np.zeros(3), 0.02, 2.0, 5, 16), 6)
+        self.assertEqual(steps_left(1 / 24, 0, 0.0, 0.0, 0.02, 2.0, 5, 16), 6)
 
 
 class Spikes(SimpleTestCase):

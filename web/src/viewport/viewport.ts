@@ -9,10 +9,16 @@ import { ruler } from './ruler'
 interface SceneShape {
   domain: { low: number[]; size: number[] }
   camera: { eye: number[]; target: number[]; angle: number }
-  elements: { kind: string; name: string }[]
+  elements: { kind: string; name: string; side?: string }[]
 }
 
-const ELEMENT_COLOURS: Record<string, string> = { fill: '#6fb7d8', inflow: '#57b894', collider: '#75838a' }
+const ELEMENT_COLOURS: Record<string, string> = {
+  fill: '#6fb7d8',
+  inflow: '#57b894',
+  collider: '#75838a',
+  drain: '#8f7fb0',
+  force: '#d7a54a',
+}
 
 /**
  * The instrument that shows a shot: particles, surface, elements, domain. It renders only when
@@ -95,7 +101,8 @@ export class Viewport {
       const holder = new THREE.Group()
       holder.matrixAutoUpdate = false
       const colour = ELEMENT_COLOURS[element.kind] ?? '#75838a'
-      const body = new THREE.Mesh(geometry, solidMaterial(colour, element.kind === 'collider' ? 1 : 0.12))
+      const solid = element.kind === 'collider' && (element.side ?? 'outside') === 'outside'
+      const body = new THREE.Mesh(geometry, solidMaterial(colour, solid ? 1 : 0.12))
       place(body, mesh)
       holder.add(body)
       if (element.kind !== 'collider') holder.visible = false

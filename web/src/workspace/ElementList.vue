@@ -14,8 +14,20 @@ const OFFERS = [
   ['collider', 'plane', 'Ground plane'],
   ['collider', 'tub', 'Open tub'],
   ['collider', 'tube', 'Tube'],
+  ['drain', 'box', 'Drain'],
+  ['force', 'wind', 'Wind'],
+  ['force', 'drag', 'Drag zone'],
+  ['force', 'turbulence', 'Turbulence'],
+  ['force', 'vortex', 'Vortex'],
+  ['force', 'attraction', 'Attraction'],
 ] as const
-const MARK: Record<string, string> = { fill: 'drop', inflow: 'jet', collider: 'block' }
+const MARK: Record<string, string> = {
+  fill: 'drop',
+  inflow: 'jet',
+  collider: 'block',
+  drain: 'hole',
+  force: 'push',
+}
 </script>
 
 <template>
@@ -95,6 +107,16 @@ i.jet {
   border-left: 4px dotted #57b894;
   margin-left: 4px;
   margin-right: -4px;
+}
+i.hole {
+  border-style: dashed;
+  border-radius: 50%;
+}
+i.push {
+  border-width: 0 0 1.5px 0;
+  border-color: var(--brass);
+  transform: skewX(-45deg);
+  box-shadow: inset -2px 0 0 var(--brass);
 }
 .menu {
   background: var(--raise);

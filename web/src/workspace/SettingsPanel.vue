@@ -86,7 +86,7 @@ const onKey = (s: Setting) => curve(s)?.keys.some((k) => Math.abs(k.time - now.v
 
 const meshShape = computed(() => {
   const e = props.element !== null ? props.scene.elements[props.element] : null
-  return e?.shape.kind === 'mesh' ? e.shape : null
+  return e?.shape?.kind === 'mesh' ? e.shape : null
 })
 
 function unitFrom(sentence: string) {
@@ -155,6 +155,14 @@ function unitFrom(sentence: string) {
             :value="shown(s)"
             :aria-label="s.title"
             @change="keep(s, ($event.target as HTMLSelectElement).value)"
+          >
+            <option v-for="c in s.choices" :key="c">{{ c }}</option>
+          </select>
+          <select
+            v-else-if="s.kind === 'part'"
+            :value="(shown(s) as { kind: string }).kind"
+            :aria-label="s.title"
+            @change="keep(s, { kind: ($event.target as HTMLSelectElement).value })"
           >
             <option v-for="c in s.choices" :key="c">{{ c }}</option>
           </select>

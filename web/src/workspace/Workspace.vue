@@ -140,8 +140,9 @@ function freeName(base: string): string {
   }
 }
 
-async function add(kind: string, name: string, shape: SceneDocument, translation: number[]) {
-  const made: SceneDocument = { kind, name: freeName(name), shape, pose: { translation } }
+async function add(kind: string, name: string, what: SceneDocument, translation: number[]) {
+  const own = kind === 'force' ? { effect: what } : { shape: what }
+  const made: SceneDocument = { kind, name: freeName(name), ...own, pose: { translation } }
   const next = structuredClone(scene.value!)
   next.elements.push(made)
   await take.keep(next)
@@ -157,7 +158,8 @@ function middle(): number[] {
 function addShape(kind: string, shape: string) {
   const at =
     shape === 'plane' || shape === 'tub' ? [middle()[0], scene.value!.domain.low[1], middle()[2]] : middle()
-  const name = { fill: 'Fill', inflow: 'Inflow', collider: label(shape) }[kind]!
+  const own = kind === 'collider' || kind === 'force'
+  const name = own ? label(shape) : label(kind)
   void add(kind, name, { kind: shape }, at)
 }
 

@@ -10,7 +10,7 @@ export interface Setting {
   meaning: string
   unit: string
   group: string
-  kind: 'number' | 'integer' | 'vector' | 'choice' | 'text'
+  kind: 'number' | 'integer' | 'vector' | 'choice' | 'text' | 'part'
   nullable: boolean
   keyed: boolean
   choices: string[]
@@ -81,7 +81,8 @@ function sentence(words: string): string {
   return lower.charAt(0).toUpperCase() + lower.slice(1)
 }
 
-const SHAPES: Json = {
+/** What the parts of an element that come in several kinds are called in the schema. */
+const PARTS: Json = {
   sphere: 'Sphere',
   box: 'Box',
   mesh: 'MeshShape',
@@ -89,15 +90,50 @@ const SHAPES: Json = {
   tub: 'Tub',
   tube: 'Tube',
   disc: 'Disc',
+  wind: 'Wind',
+  drag: 'Drag',
+  turbulence: 'Turbulence',
+  vortex: 'Vortex',
+  attraction: 'Attraction',
+  everywhere: 'Everywhere',
 }
-const KINDS: Json = { fill: 'Fill', inflow: 'Inflow', collider: 'Collider' }
+const KINDS: Json = {
+  fill: 'Fill',
+  inflow: 'Inflow',
+  collider: 'Collider',
+  drain: 'Drain',
+  force: 'Force',
+}
+const ZONES = ['everywhere', 'box', 'sphere']
 
-/** Settings of an element: its shape, where it is, and what it does. */
+function zoneOf(path: (string | number)[]): Setting {
+  return {
+    path,
+    name: 'zone',
+    title: 'Acts',
+    meaning: 'Everywhere, or within a box or a sphere at its place.',
+    unit: '',
+    group: 'Zone',
+    kind: 'part',
+    nullable: false,
+    keyed: false,
+    choices: ZONES,
+    slider: null,
+    log: false,
+    initial: { kind: 'everywhere' },
+  }
+}
+
+/** Settings of an element: its shape or effect, where it is, and what it does. */
 export function settingsOfElement(element: Json, index: number): Setting[] {
   const at = ['elements', index]
   const own = settingsOf(KINDS[element.kind], at).filter((s) => s.path.length === 3)
+  const part = (name: string) => settingsOf(PARTS[element[name]?.kind], [...at, name])
+  const zone = element.kind === 'force' ? [zoneOf([...at, 'zone']), ...part('zone')] : []
   return [
-    ...settingsOf(SHAPES[element.shape.kind], [...at, 'shape']),
+    ...part('shape'),
+    ...part('effect'),
+    ...zone.map((s) => ({ ...s, group: 'Zone' })),
     ...settingsOf('Pose', [...at, 'pose']),
     ...own,
   ]
