@@ -16,7 +16,7 @@ from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
 from basin.liquid.solids import Body
 from basin.liquid.sources import DrainZone, FillSource, InflowSource
-from basin.liquid.step import LiquidWorld
+from basin.liquid.step import LONGEST_MOVE, LiquidWorld
 from basin.liquid.thin import THICKNESS
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene, SceneError
 from basin.settings import Curve, value_at
@@ -66,7 +66,6 @@ def scene_layout(scene: Scene, quality: str) -> Layout:
 
 Shaped = Fill | Inflow | Collider | Drain
 LITRE = 1e-3  # m3
-LEAST_PERIOD = 6  # voxels
 
 
 def element_mesh(element: Shaped | Force, files: SceneFiles) -> TriangleMesh | None:
@@ -107,6 +106,8 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
         except MeshFileError as error:
             problems.append(f"{where}.shape.file: {error}")
             continue
+        if isinstance(element, Force) and _is_nothing(element):
+            remarks.append(f"{where}.effect: is zero and pushes nothing; give it strength or take it out")
         if mesh is None:
             continue
         shape = element.zone if isinstance(element, Force) else element.shape
@@ -127,6 +128,12 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
                 )
                 continue
         if isinstance(element, Collider):
+            jump = _longest_jump(element, scene)
+            if jump > LONGEST_MOVE * scene.liquid.substeps_max * scene.liquid.voxel_size:
+                remarks.append(
+                    f"{where}.pose: jumps by {jump:.3g} m within a frame, more than the substeps can follow; liquid is "
+                    "thrown about or left behind. Let one collider end and another one start instead"
+                )
             thin = _thickness(element)
             if thin is not None and thin < scene.liquid.voxel_size:
                 remarks.append(
@@ -148,26 +155,61 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
             problems.append(f"{where}: lies wholly outside the domain; move it inside or enlarge the domain")
         elif (least < low - 1e-6).any() or (most > high + 1e-6).any():
             remarks.append(f"{where}: lies partly outside the domain; that part is left out")
-    for quality in ("final", "draft"):
-        narrow = _narrow(scene, quality)
-        if narrow and quality == "final":
-            problems.append(narrow)
-        elif narrow and not problems:
-            remarks.append(narrow)
+        if isinstance(element, Fill):
+            around = _drowned(element, mesh, time, scene, files)
+            if around is not None:
+                remarks.append(
+                    f"{where}: lies wholly inside elements[{around}] ({scene.elements[around].name}), so no liquid "
+                    "comes of it. If that is a vessel, let liquid be inside of it"
+                )
+    layout = scene_layout(scene, "final")
+    for axis in np.flatnonzero(layout.periodic):
+        width = layout.inner[axis] * layout.dx
+        if abs(width - scene.domain.size[axis]) > 0.5 * layout.dx:
+            remarks.append(
+                f"domain.size: {'xyz'[axis]} is periodic, which takes {layout.inner[axis]} voxels or more; it becomes "
+                f"{width:.3g} m wide"
+            )
     if not any(isinstance(e, Fill | Inflow) for e in scene.elements):
         remarks.append("elements: there is no fill and no inflow, so there will be no liquid")
     return Checked(problems, remarks)
 
 
-def _narrow(scene: Scene, quality: str) -> str | None:
-    """What is wrong with a periodic axis of too few voxels at a quality."""
-    layout = scene_layout(scene, quality)
-    for axis in np.flatnonzero(layout.periodic):
-        if layout.inner[axis] < LEAST_PERIOD:
-            return (
-                f"domain.size: {'xyz'[axis]} is periodic and only {layout.inner[axis]} voxels wide at {quality}; "
-                f"a kernel would meet itself. Make it {LEAST_PERIOD} voxels or more"
-            )
+def _is_nothing(force: Force) -> bool:
+    """Whether a force has a strength, rate or velocity that is always zero."""
+    given = [v for name, v in force.effect if name in ("strength", "rate", "velocity")]
+    return not any(isinstance(v, Curve) or np.any(np.array(v)) for v in given)
+
+
+def _longest_jump(collider: Collider, scene: Scene) -> float:
+    """Most that the collider's origin moves within a frame (m)."""
+    if not collider.pose.moves():
+        return 0.0
+    times = [scene.time.shot_time(f) for f in range(scene.time.first, scene.time.last + 1)]
+    place = np.array([value_at(collider.pose.translation, t) for t in times if collider.start <= t <= collider.until()])
+    return float(np.linalg.norm(np.diff(place, axis=0), axis=1).max(initial=0.0))
+
+
+def _drowned(fill: Fill, mesh: TriangleMesh, time: float, scene: Scene, files: SceneFiles) -> int | None:
+    """Index of a collider that a fill lies wholly inside of; None for none."""
+    low, high = mesh.bounds()
+    node = np.stack(np.meshgrid(*[(np.arange(6) + 0.5) / 6] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    coarse = float((high - low).max()) / 12
+    matrix = fill.pose.matrix(time)
+    inside = shape_distance(fill.shape, mesh, coarse).at(low + node * (high - low)) < 0
+    place = (low + node * (high - low))[inside] @ matrix[:3, :3].T + matrix[:3, 3]
+    for index, other in enumerate(scene.elements):
+        if not isinstance(other, Collider) or other.side != "outside" or not other.start <= time <= other.until():
+            continue
+        try:
+            shell = files.mesh(other.shape) if isinstance(other.shape, MeshShape) else None
+        except MeshFileError:
+            continue
+        size = coarse if shell is None else float(np.ptp(shell.position, axis=0).max()) / 24
+        inverse = np.linalg.inv(other.pose.matrix(time))
+        found = shape_distance(other.shape, shell, size).at(place @ inverse[:3, :3].T + inverse[:3, 3])
+        if len(place) and (found < 0).all():
+            return index
     return None
 
 
@@ -244,9 +286,8 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         If `check_scene` finds problems.
     """
     problems = check_scene(scene, files).problems
-    narrow = _narrow(scene, quality)
-    if problems or narrow:
-        raise SceneError(problems or [str(narrow)])
+    if problems:
+        raise SceneError(problems)
     dx = scene.voxel_size(quality)
     scale = scene.time.time_scale
 

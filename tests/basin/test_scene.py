@@ -74,6 +74,46 @@ class Refusals(SimpleTestCase):
         found = check_scene(parse_scene(scene), SceneFiles(Path(".")))
         self.assertIn("wholly outside the domain", found.problems[0])
 
+    def remarks(self, *elements: dict[str, Any], **more: Any) -> str:
+        scene = document(**more)
+        scene["elements"] += elements
+        found = check_scene(parse_scene(scene), SceneFiles(Path(".")))
+        self.assertEqual(found.problems, [])
+        return "\n".join(found.remarks)
+
+    def test_fill_inside_a_collider_is_said_and_a_vessel_proposed(self) -> None:
+        around = {"kind": "collider", "name": "egg", "shape": {"kind": "sphere", "radius": 5.0}}
+        self.assertIn("inside elements[1] (egg)", self.remarks(around))
+        self.assertEqual(self.remarks({**around, "side": "inside"}), "")
+
+    def test_force_that_does_nothing_is_said(self) -> None:
+        weak = {"kind": "force", "name": "calm", "effect": {"kind": "drag", "rate": 0.0}}
+        self.assertIn("pushes nothing", self.remarks(weak))
+        far = {"kind": "force", "name": "far", "effect": {"kind": "vortex"}, "zone": {"kind": "sphere"}}
+        self.assertIn("no effect", self.remarks({**far, "pose": {"translation": [90, 0, 0]}}))
+
+    def test_collider_that_teleports_is_said(self) -> None:
+        keys = [{"time": 0.5, "value": [0, 1, 0], "segment": "step"}, {"time": 0.6, "value": [60, 1, 0]}]
+        block = {"kind": "collider", "name": "block", "pose": {"translation": {"keys": keys}}}
+        self.assertIn("jumps by", self.remarks(block))
+
+    def test_amounts_that_cannot_be(self) -> None:
+        inflow = {"kind": "inflow", "name": "tap"}
+        for more, told in (
+            ({"amount": "total"}, "a total needs an end"),
+            ({"amount": "full"}, "a disc holds nothing"),
+            ({"amount": "flow", "velocity": [0, 0, 0]}, "no direction"),
+            ({"start": 2.0, "end": 1.0}, "end lies before start"),
+        ):
+            scene = document()
+            scene["elements"].append({**inflow, **more})
+            self.assertIn(told, self.refused(scene))
+
+    def test_periodic_axis_that_is_widened_is_said(self) -> None:
+        size, walls = [1, 1, 0.05], {"z_min": "periodic", "z_max": "periodic"}
+        told = self.remarks(domain={"low": [-0.5, 0, 0], "size": size, "walls": walls}, liquid={"voxel_size": 0.02})
+        self.assertIn("z is periodic, which takes 6 voxels or more; it becomes 0.12 m wide", told)
+
     def test_voxel_too_fine_for_the_machine(self) -> None:
         expected = forecast(parse_scene(document(liquid={"voxel_size": 0.0002})), SceneFiles(Path(".")), "final")
         self.assertFalse(expected.fits)

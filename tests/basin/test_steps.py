@@ -171,6 +171,19 @@ class Spikes(SimpleTestCase):
         x = position(run)
         self.assertTrue(((x >= 0) & (x <= [1.0, 1.0, 0.5])).all())
 
+    def test_teleporting_collider_makes_sane_frames(self) -> None:
+        keys = [
+            {"time": 0.1, "value": [0.2, 0.2, 0.25], "segment": "step"},
+            {"time": 0.15, "value": [0.8, 0.2, 0.25]},
+        ]
+        block = {"kind": "collider", "name": "block", "shape": {"kind": "box", "size": [0.2, 0.2, 0.2]}}
+        pool = box_fill((0, 0, 0), (1, 0.4, 0.5))
+        run = liquid(0.025, (1.0, 1.0, 0.5), [{**block, "pose": {"translation": {"keys": keys}}}, pool])
+        for frame in range(2, 12):
+            run.advance_frame(frame)
+            self.assertTrue(np.isfinite(run.state.particles.record).all())
+        self.assertLess(float(np.abs(run.state.particles.velocity).max()) * 0.025, 12.0)
+
     def test_no_gravity_and_no_liquid(self) -> None:
         made = liquid(0.05, (1.0, 1.0, 0.5), [], gravity=(0, 0, 0)).advance_frame(2)
         assert made

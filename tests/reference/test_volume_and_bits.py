@@ -18,6 +18,8 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from basin.cache import open_cache
+from basin.exchange import write_ply
+from basin.geometry.primitives import box_mesh
 from demo.tide_mill import scenes, write
 from tests.reference.cases import mean_level
 from tests.reference.tanks import CLOSED, liquid
@@ -50,13 +52,27 @@ class Volume(SimpleTestCase):
 
 
 def busy_scene() -> dict[str, Any]:
-    """More than 64 tiles, a moving collider, an inflow, merging and splitting particles, a band, a thin wall."""
+    """More than 64 tiles, every kind of source, collider and force, a drain, a band, a thin wall, keyed gravity.
+
+    Particles merge and split, a collider comes and goes, an inflow is swung and gives litres by keys.
+    """
+    pushes = [
+        {"kind": "wind", "velocity": [6, 0, 1], "grip": 0.05},
+        {"kind": "drag", "rate": 3.0},
+        {"kind": "turbulence", "strength": {"keys": [{"time": 0, "value": 4}, {"time": 0.4, "value": 8}]}},
+        {"kind": "vortex", "strength": 5.0},
+        {"kind": "attraction", "strength": -3.0},
+    ]
+    zone = {"kind": "sphere", "radius": 0.3}
+    middle = {"translation": [0.5, 0.3, 0.4]}
+    falling = {"keys": [{"time": 0, "value": [0, -9.8, 0]}, {"time": 0.5, "value": [1, -9.0, 0]}]}
+    swung = {"keys": [{"time": 0, "value": [0.2, 0.7, 0.4]}, {"time": 0.5, "value": [0.3, 0.7, 0.2]}]}
     return {
         "format": "zinc-scene/1",
         "name": "busy",
         "time": {"last": 14},
         "domain": {"low": [0, 0, 0], "size": [1.0, 0.8, 0.8]},
-        "liquid": {"voxel_size": 0.025, "flip_share": 0.8, "band": 3.0},
+        "liquid": {"voxel_size": 0.025, "flip_share": 0.8, "band": 3.0, "gravity": falling},
         "quality": {"draft": 1, "proof": 1},
         "elements": [
             {
@@ -76,8 +92,37 @@ def busy_scene() -> dict[str, Any]:
                 "kind": "inflow",
                 "name": "jet",
                 "shape": {"kind": "disc", "radius": 0.08},
-                "pose": {"translation": [0.2, 0.7, 0.4], "rotation": [10, 0, 20]},
+                "pose": {"translation": swung, "rotation": [10, 0, 20]},
                 "velocity": [0.5, -2.5, 0],
+                "amount": "flow",
+                "flow": {"keys": [{"time": 0, "value": 20}, {"time": 0.5, "value": 60}]},
+                "carry": 0.5,
+            },
+            {
+                "kind": "inflow",
+                "name": "spring",
+                "shape": {"kind": "mesh", "file": "spring.ply"},
+                "pose": {"translation": [0.15, 0.3, 0.7]},
+                "amount": "full",
+                "start": 0.1,
+            },
+            {
+                "kind": "drain",
+                "name": "hole",
+                "shape": {"kind": "box", "size": [0.2, 0.1, 0.2]},
+                "pose": {"translation": [0.9, 0.05, 0.1]},
+                "start": 0.2,
+            },
+            *({"kind": "force", "name": e["kind"], "effect": e, "zone": zone, "pose": middle} for e in pushes),
+            {
+                "kind": "collider",
+                "name": "bowl",
+                "shape": {"kind": "sphere", "radius": 0.12},
+                "pose": {"translation": [0.3, 0.2, 0.6]},
+                "side": "shell",
+                "thickness": 0.05,
+                "start": 0.15,
+                "end": 0.4,
             },
             {
                 "kind": "collider",
@@ -113,6 +158,8 @@ class SameBits(SimpleTestCase):
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             (folder / "busy.json").write_text(json.dumps(busy_scene()))
+            spring = box_mesh((0.1, 0.1, 0.1))
+            write_ply(folder / "spring.ply", spring.position, spring.triangle, None)
             env = {**os.environ, "PYTHONPATH": str(ROOT)}
 
             def run_whole(to: str, threads: int) -> None:

@@ -94,6 +94,11 @@ function unitFrom(sentence: string) {
   const index = Number(/elements\[(\d+)\]/.exec(sentence)?.[1])
   if (unit) emit('keep', withValue(props.scene, ['elements', index, 'shape', 'unit'], unit))
 }
+
+function vesselFrom(sentence: string) {
+  const index = Number(/inside elements\[(\d+)\]/.exec(sentence)?.[1])
+  emit('keep', withValue(props.scene, ['elements', index, 'side'], 'inside'))
+}
 </script>
 
 <template>
@@ -178,7 +183,12 @@ function unitFrom(sentence: string) {
         {{ p }}
         <button v-if="p.includes('is its unit')" class="bare apply" @click="unitFrom(p)">Use it</button>
       </p>
-      <p v-for="r in remarks" :key="r" class="sentence">{{ r }}</p>
+      <p v-for="r in remarks" :key="r" class="sentence">
+        {{ r }}
+        <button v-if="r.includes('let liquid be inside')" class="bare apply" @click="vesselFrom(r)">
+          Use it as a vessel
+        </button>
+      </p>
       <div v-if="forecast" class="forecast n" :class="{ over: !forecast.fits }">
         <span>voxel</span><b>{{ +(forecast.voxel_size * 1000).toPrecision(3) }} mm</b> <span>memory</span
         ><b>{{ bytes(forecast.memory) }}</b> <span>voxels</span><b>{{ count(forecast.voxels) }}</b>
