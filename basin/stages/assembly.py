@@ -69,11 +69,16 @@ LITRE = 1e-3  # m3
 
 
 def element_mesh(element: Shaped | Force, files: SceneFiles) -> TriangleMesh | None:
-    """Mesh of an element in its own frame, for viewing and bounds; None for a force that acts everywhere."""
+    """Mesh of an element in its own frame; None for a force that acts everywhere."""
     if isinstance(element, Force):
         return primitive_mesh(element.zone) if isinstance(element.zone, Box | Sphere) else None
     shape = element.shape
     return files.mesh(shape) if isinstance(shape, MeshShape) else primitive_mesh(shape)
+
+
+def viewed_mesh(element: Shaped | Force, scene: Scene, files: SceneFiles) -> TriangleMesh:
+    """What is shown of an element: its mesh, or a small ball for what acts everywhere about a centre or an axis."""
+    return element_mesh(element, files) or primitive_mesh(Sphere(radius=0.02 * max(scene.domain.size)))
 
 
 def proposed_unit(extent: float, unit: str, reference: float) -> str | None:

@@ -17,9 +17,8 @@ from django.db import transaction
 from django.db.models import F
 
 from basin.cache import Cache, DamagedFrame, StageBusy
-from basin.geometry.shapes import Sphere, primitive_mesh
 from basin.scene import Scene, SceneError, parse_scene
-from basin.stages.assembly import SceneFiles, check_scene, element_mesh
+from basin.stages.assembly import SceneFiles, check_scene, viewed_mesh
 from basin.stages.export import export
 from basin.stages.forecast import Forecast, forecast
 from basin.stages.imports import MeshFacts, import_mesh
@@ -148,9 +147,7 @@ def element_view(take: Take, index: int) -> bytes:
     if not 0 <= index < len(scene.elements):
         raise Refused(["There is no such element."], 404)
     try:
-        mesh = element_mesh(scene.elements[index], SceneFiles(take.folder))
-        # what acts everywhere has no shape: a small ball shows where its centre or axis is
-        return pack_element(mesh or primitive_mesh(Sphere(radius=0.02 * max(scene.domain.size))))
+        return pack_element(viewed_mesh(scene.elements[index], scene, SceneFiles(take.folder)))
     except ValueError as error:
         raise Refused([str(error)]) from None
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from django.test import SimpleTestCase
 
-from basin.scene import parse_scene, scene_schema
+from basin.scene import Collider, Force, Inflow, parse_scene, scene_schema
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 GROUND = {"settings", "geometry", "grid", "cache", "exchange"}
@@ -61,9 +61,17 @@ class Documents(SimpleTestCase):
         block = re.search(r"```json\n(.*?)```", text, re.S)
         assert block
         scene = parse_scene(json.loads(block.group(1)))
-        self.assertEqual({e.kind for e in scene.elements}, {"fill", "inflow", "collider"})
-        shapes = {e.shape.kind for e in scene.elements}
+        self.assertEqual({e.kind for e in scene.elements}, {"fill", "inflow", "collider", "drain", "force"})
+        shapes = {e.shape.kind for e in scene.elements if not isinstance(e, Force)}
         self.assertEqual(shapes, {"sphere", "box", "mesh", "plane", "tub", "tube", "disc"})
+        forces = [e for e in scene.elements if isinstance(e, Force)]
+        effects = {e.effect.kind for e in forces}
+        self.assertEqual(effects, {"wind", "drag", "turbulence", "vortex", "attraction"})
+        self.assertEqual({e.zone.kind for e in forces}, {"everywhere", "box", "sphere"})
+        amounts = {e.amount for e in scene.elements if isinstance(e, Inflow)}
+        self.assertEqual(amounts, {"speed", "flow", "total", "full"})
+        sides = {e.side for e in scene.elements if isinstance(e, Collider)}
+        self.assertEqual(sides, {"outside", "inside", "shell"})
 
     def test_every_setting_has_a_meaning(self) -> None:
         schema = scene_schema()
