@@ -25,6 +25,7 @@ from basin.liquid import (
     forces,
     levelset,
     pressure,
+    reaction,
     resampling,
     sources,
     spacing,
@@ -141,6 +142,7 @@ class Tally:
     longest_move: float = 0.0
     redone: int = 0
     held_back: int = 0
+    impulse: np.ndarray = field(default_factory=lambda: np.zeros((0, 6)))  # on the bodies; see `reaction`
     split: dict[str, float] = field(default_factory=dict)
 
     def clocked(self, name: str, start: float) -> float:
@@ -218,12 +220,12 @@ class Liquid:
 
     def _checked_pair(self, shot_time: float, dt: float, tally: Tally) -> tuple[float, LiquidFields]:
         """Two substeps, redone with half their length when they spike; returns the length that went well."""
-        before = self.state.copy()
+        before, impulse = self.state.copy(), tally.impulse
         for _ in range(MOST_HALVINGS):
             try:
                 return dt, self.pair(shot_time, dt, tally)
             except Spike:
-                self.state = before.copy()
+                self.state, tally.impulse = before.copy(), impulse
                 dt *= 0.5
                 tally.redone += 1
         return dt, self.pair(shot_time, dt, tally, spikes_pass=True)
@@ -290,6 +292,9 @@ class Liquid:
         if w.walls_let_go:
             solved, contact = pressure.let_go(system, phi, solids, velocity, kick)
         valid, solution = pressure.project(solved, phi, contact, velocity, kick)
+        changed = (velocity, before, reflects)
+        pushed = reaction.impulses(solved, solution.value, contact, *changed, self._centres(shot_time))
+        tally.impulse = pushed if len(tally.impulse) == 0 else tally.impulse + pushed
         now = tally.clocked("pressure", now)
         velocity = extrapolation.outwards(velocity, valid, reach, tiles)
         velocity = extrapolation.onto_walls(velocity, contact, w.wall_friction)
@@ -351,6 +356,11 @@ class Liquid:
         s.next_id = max(s.next_id, int(s.particles.id.max(initial=0)) + 1)
         s.particles, tiling = sorted_particles(s.particles, w.layout)
         return tiling, thin.unseen(s.particles, tiling, solids.tiles, solids.thin)
+
+    def _centres(self, shot_time: float) -> np.ndarray:
+        """Origins of the bodies (n, 3) in voxels."""
+        places = [body.pose.matrix(shot_time)[:3, 3] for body in self.world.bodies]
+        return self.world.layout.to_voxels(np.array(places).reshape(-1, 3))
 
     def _fastest(self, shot_time: float, whole: float) -> float:
         if self.state.speed is None:

@@ -190,10 +190,10 @@ def _velocity_and_gradient(line, x, y, z):
 
 
 @njit(cache=True, inline="always")
-def _mirrored(now, was):
-    """How much of the projection's change is taken once more: 1 in smooth flow, 0 in an impact."""
-    x, y, z = now[0][0], now[1][0], now[2][0]
-    a, b, c = x - was[0][0], y - was[1][0], z - was[2][0]
+def mirrored(x, y, z, x0, y0, z0):
+    """How much of the projection's change from one velocity to another is taken once more: 1 in smooth flow, 0 in an
+    impact."""
+    a, b, c = x - x0, y - y0, z - z0
     share = np.sqrt((a * a + b * b + c * c) / (x * x + y * y + z * z + np.float32(1e-12)))
     return min(max((IMPACT - share) / (IMPACT - TURNING), np.float32(0.0)), np.float32(1.0))
 
@@ -246,7 +246,7 @@ def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ball
             if held_too:
                 was = _velocity_and_gradient(held, x, y, z)
                 if reflects:
-                    again = _mirrored(now, was)
+                    again = mirrored(now[0][0], now[1][0], now[2][0], was[0][0], was[1][0], was[2][0])
             _keep(record, p, 0, now[0], was[0], again, flip)
             _keep(record, p, 1, now[1], was[1], again, flip)
             _keep(record, p, 2, now[2], was[2], again, flip)

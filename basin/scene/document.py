@@ -68,6 +68,6 @@ def _sentence(problem: dict[str, Any]) -> str:
 
 _UNION_TAGS = {
     *("fill", "inflow", "collider", "drain", "force", "sphere", "box", "mesh", "plane", "tub", "tube", "disc"),
-    *("wind", "turbulence", "vortex", "attraction", "everywhere"),
+    *("wind", "drag", "turbulence", "vortex", "attraction", "everywhere"),
     *("Curve", "float", "tuple[float, float, float]", "function-after[_ordered(), Curve]"),
 }

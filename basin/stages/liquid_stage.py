@@ -10,6 +10,7 @@ import numpy as np
 from basin.grid.layout import PAD, TILE, Layout
 from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
+from basin.liquid.reaction import DENSITY
 from basin.liquid.room import WHOLE
 from basin.liquid.step import Liquid, LiquidFields, LiquidState, Tally
 
@@ -106,4 +107,19 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "redone": float(tally.redone),
         "held_back": float(tally.held_back),
         "seconds": seconds,
+        **_pushes(liquid, tally),
     }
+
+
+def _pushes(liquid: Liquid, tally: Tally) -> dict[str, float]:
+    """Mean force (N) and torque about its origin (N m) on each collider over a frame, by its name."""
+    w = liquid.world
+    scale = DENSITY * w.layout.dx**4 / (w.frame_seconds * w.time_scale)
+    found = {}
+    for body, impulse in zip(w.bodies, tally.impulse, strict=False):
+        force, torque = impulse[:3] * scale, impulse[3:] * scale * w.layout.dx
+        found[f"force.{body.name}"] = float(np.linalg.norm(force))
+        for axis in range(3):
+            found[f"force.{body.name}.{'xyz'[axis]}"] = float(force[axis])
+            found[f"torque.{body.name}.{'xyz'[axis]}"] = float(torque[axis])
+    return found

@@ -120,12 +120,11 @@ class Substeps(SimpleTestCase):
     """The number of substeps follows speed and gravity and lands on the frame."""
 
     def test_fast_liquid_takes_more_within_the_limits(self) -> None:
-        g = np.array([0, -G, 0])
-        slow = steps_left(1 / 24, 0, 0.0, g, 0.02, 2.0, 1, 16)
-        fast = steps_left(1 / 24, 0, 500.0, g, 0.02, 2.0, 1, 16)
+        slow = steps_left(1 / 24, 0, 0.0, G, 0.02, 2.0, 1, 16)
+        fast = steps_left(1 / 24, 0, 500.0, G, 0.02, 2.0, 1, 16)
         self.assertLess(slow, fast)
-        self.assertEqual(steps_left(1 / 24, 0, 1e5, g, 0.02, 2.0, 1, 16), 16)
-        self.assertEqual(steps_left(1 / 24, 15, 1e5, g, 0.02, 2.0, 1, 16), 2)
+        self.assertEqual(steps_left(1 / 24, 0, 1e5, G, 0.02, 2.0, 1, 16), 16)
+        self.assertEqual(steps_left(1 / 24, 15, 1e5, G, 0.02, 2.0, 1, 16), 2)
         self.assertEqual(steps_left(1 / 24, 0, 0.0, 0.0, 0.02, 2.0, 5, 16), 6)
 
 

@@ -1,0 +1,89 @@
+"""What the liquid's pressure does to the colliders: forces and torques."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from basin.grid.tiles import at
+from basin.liquid.pressure import System
+from basin.liquid.solids import Solids
+from basin.liquid.transfer import mirrored
+
+DENSITY = 998.2  # kg/m3, water at 20 degrees Celsius
+
+
+@njit(cache=True)
+def _middle(field, where, i, j, k, di, dj, dk):
+    return 0.5 * (at(field, where, i, j, k) + at(field, where, i + di, j + dj, k + dk))
+
+
+@njit(cache=True)
+def _again(where, i, j, k, u, v, w, u0, v0, w0):
+    """How much of a change is taken once more in a cell, by the rule that its particles follow."""
+    x, y, z = (
+        _middle(u, where, i, j, k, 1, 0, 0),
+        _middle(v, where, i, j, k, 0, 1, 0),
+        _middle(w, where, i, j, k, 0, 0, 1),
+    )
+    x0, y0 = _middle(u0, where, i, j, k, 1, 0, 0), _middle(v0, where, i, j, k, 0, 1, 0)
+    return mirrored(x, y, z, x0, y0, _middle(w0, where, i, j, k, 0, 0, 1))
+
+
+@njit(cache=True)
+def _press(cell, where, value, ou, ov, ow, phi, owner, after, before, reflects, centre, total):
+    # in the order of the rows, so that the sums have the same bits on any number of threads
+    for r in range(cell.shape[0]):
+        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
+        # the solid's surface in a cell closes what its open faces leave (the divergence theorem)
+        x = np.float64(at(ou, where, i, j, k)) - at(ou, where, i + 1, j, k)
+        y = np.float64(at(ov, where, i, j, k)) - at(ov, where, i, j + 1, k)
+        z = np.float64(at(ow, where, i, j, k)) - at(ow, where, i, j, k + 1)
+        if x == 0.0 and y == 0.0 and z == 0.0:
+            continue
+        deepest, who = np.float32(1e9), -1
+        for a in range(2):
+            for b in range(2):
+                for c in range(2):
+                    d = at(phi, where, i + a, j + b, k + c)
+                    if d < deepest:
+                        deepest, who = d, at(owner, where, i + a, j + b, k + c)
+        if who < 0:
+            continue
+        push = value[r]
+        if reflects:
+            push *= 1.0 + _again(where, i, j, k, after[0], after[1], after[2], before[0], before[1], before[2])
+        x, y, z = x * push, y * push, z * push
+        rx, ry, rz = i + 0.5 - centre[who, 0], j + 0.5 - centre[who, 1], k + 0.5 - centre[who, 2]
+        total[who, 0] += x
+        total[who, 1] += y
+        total[who, 2] += z
+        total[who, 3] += ry * z - rz * y
+        total[who, 4] += rz * x - rx * z
+        total[who, 5] += rx * y - ry * x
+
+
+def impulses(
+    system: System,
+    value: np.ndarray,
+    solids: Solids,
+    after: list[np.ndarray],
+    before: list[np.ndarray],
+    reflects: bool,
+    centre: np.ndarray,
+) -> np.ndarray:
+    """Impulse and its moment that a projection gives to every body, per density: float64 (bodies, 6), in voxels.
+
+    Parameters
+    ----------
+    value : what was solved for (n,), voxels^2/s: pressure times time over density
+    after, before : face velocities [u, v, w] with and without what the projection changed
+    reflects : whether particles take that change twice, but for impacts
+    centre : (bodies, 3), voxels, about which the moments are
+    """
+    total = np.zeros((len(centre), 6))
+    if len(centre):
+        where = (system.cell, solids.tiles.where, value, *solids.open, solids.phi, solids.owner)
+        faces = (tuple(after), tuple(before), reflects)
+        _press(*where, *faces, np.ascontiguousarray(centre, np.float64), total)
+    return total
