@@ -89,6 +89,31 @@ def barrel_water() -> TriangleMesh:
     return lathe_mesh(np.array(profile, dtype=float), 56, closed_loop=False)
 
 
+def slip() -> TriangleMesh:
+    """What fills the mixer's tub to a hand above its blade."""
+    return lathe_mesh(np.array([(0, 0.05), (0.31, 0.05), (0.31, 0.3), (0, 0.3)]), 56, closed_loop=False)
+
+
+def board() -> TriangleMesh:
+    """A board of oak, its hinge at the origin."""
+    return extrusion([(-0.03, 0.0), (0.03, 0.0), (0.025, 0.72), (-0.025, 0.72)], 0.78)
+
+
+def mixer_blade() -> TriangleMesh:
+    """A flat blade with ends bent against each other, about its shaft."""
+    outline = [
+        (-0.24, -0.035),
+        (-0.1, -0.02),
+        (0.1, -0.06),
+        (0.24, -0.005),
+        (0.24, 0.035),
+        (0.1, 0.02),
+        (-0.1, 0.06),
+        (-0.24, 0.005),
+    ]
+    return extrusion(outline, 0.16)
+
+
 def mesh_element(kind: str, name: str, file: str, **pose: Any) -> dict[str, Any]:
     """An element made of one of our meshes."""
     return {"kind": kind, "name": name, "shape": {"kind": "mesh", "file": f"meshes/{file}.ply"}, "pose": pose}
@@ -167,13 +192,78 @@ def stress_scenes() -> dict[str, dict[str, Any]]:
             mesh_element("collider", "Mill post", "post", translation=[0.35, 0.3, 0.0], scale=1.3),
         ],
     }
-    return {"stress-TM024": bucket}
+    swing = [{"time": 0.3 + 0.55 * i, "value": [0.0, 0.0, 22.0 * (-1) ** i if i else 0.0]} for i in range(8)]
+    stones = [
+        {
+            "kind": "collider",
+            "name": f"Stone {i + 1}",
+            "shape": {"kind": "sphere", "radius": r},
+            "pose": {"translation": [x, y, z]},
+        }
+        for i, (x, y, z, r) in enumerate(
+            [(0.35, 0.02, -0.18, 0.24), (0.75, -0.04, 0.16, 0.3), (1.2, 0.0, -0.14, 0.26), (1.6, -0.02, 0.18, 0.28)]
+        )
+    ]
+    waves = {
+        "format": "zinc-scene/1",
+        "name": "TM026 Board and stepping stones",
+        "time": {"first": 1, "last": 96, "fps": 24},
+        "domain": {"low": [-1.0, 0.0, -0.4], "size": [3.2, 1.1, 0.8], "walls": {"x_max": "open"}},
+        "liquid": {"voxel_size": 0.0125, "flip_share": 0.6},
+        "camera": {"eye": [1.6, 1.4, 2.9], "target": [0.6, 0.2, 0.0], "angle": 40},
+        "elements": [
+            box_element("fill", "Mill pond", [3.2, 0.3, 0.8], translation=[0.6, 0.15, 0.0]),
+            mesh_element("collider", "Hinged board", "board", translation=[-0.5, 0.0, 0.0], rotation={"keys": swing}),
+            *stones,
+        ],
+    }
+    turn = {"keys": [{"time": 0.2, "value": [90, 0, 0], "segment": "linear"}, {"time": 4.0, "value": [90, 1800, 0]}]}
+    tub = {"kind": "collider", "name": "Tub", "shape": {"kind": "tub", "radius": 0.36, "height": 0.5, "wall": 0.05}}
+    mixer = {
+        "format": "zinc-scene/1",
+        "name": "TM028 Clay mixer",
+        "time": {"first": 1, "last": 96, "fps": 24},
+        "domain": {
+            "low": [-0.5, -0.05, -0.5],
+            "size": [1.0, 1.0, 1.0],
+            "walls": {"x_min": "open", "x_max": "open", "z_min": "open", "z_max": "open"},
+        },
+        "liquid": {"voxel_size": 0.01, "flip_share": 0.6},
+        "camera": {"eye": [0.9, 1.1, 1.3], "target": [0.0, 0.25, 0.0], "angle": 36},
+        "elements": [
+            mesh_element("fill", "Slip", "slip"),
+            tub,
+            mesh_element("collider", "Blade", "mixer_blade", translation=[0.0, 0.16, 0.0], rotation=turn),
+            {
+                "kind": "inflow",
+                "name": "Water hose",
+                "shape": {"kind": "disc", "radius": 0.025},
+                "pose": {"translation": [0.18, 0.75, 0.0], "rotation": [0, 0, 10]},
+                "amount": "flow",
+                "flow": {
+                    "keys": [{"time": 1.0, "value": 0.0}, {"time": 1.5, "value": 2.5}, {"time": 3.0, "value": 0.0}]
+                },
+                "velocity": [0.0, -1.0, 0.0],
+                "start": 1.0,
+                "end": 3.0,
+            },
+        ],
+    }
+    return {"stress-TM024": bucket, "stress-TM026": waves, "stress-TM028": mixer}
 
 
 def write(folder: Path = HERE) -> None:
     """Write meshes and scenes."""
     (folder / "meshes").mkdir(parents=True, exist_ok=True)
-    models = {"race_steps": race_steps(), "post": post(), "barrel": barrel(), "barrel_water": barrel_water()}
+    models = {
+        "race_steps": race_steps(),
+        "post": post(),
+        "barrel": barrel(),
+        "barrel_water": barrel_water(),
+        "board": board(),
+        "mixer_blade": mixer_blade(),
+        "slip": slip(),
+    }
     for name, mesh in models.items():
         if mesh.open_edges():
             raise ValueError(f"{name}: {mesh.open_edges()} open edges")
