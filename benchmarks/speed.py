@@ -12,6 +12,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import numba
@@ -326,31 +327,58 @@ def surfaces(run: Liquid) -> list[str]:
     ]
 
 
+def replaced(page: str, title: str, lines: list[str]) -> str:
+    """The page with the lines under one heading exchanged."""
+    before, after = page.split(f"## {title}\n", 1)
+    rest = after.split("\n## ", 1)
+    return f"{before}## {title}\n\n" + "\n".join(lines) + "\n" + (f"\n## {rest[1]}" if len(rest) > 1 else "")
+
+
 def main() -> None:
-    """Measure and write the page."""
+    """Measure and write the page, or with ``--only`` and the first word of a heading that part of it."""
     keep_memory()
+    made: list[Liquid] = []
+
+    def pool() -> Liquid:
+        if not made:
+            made.append(sloshing(100))
+            substeps(made[0], 12, 7)
+        return made[0]
+
+    def split() -> list[str]:
+        lines, run = split_by_step("--large" in sys.argv, bandwidth)
+        made.append(run)
+        return lines
+
     bandwidth = triad()
-    split, run = split_by_step("--large" in sys.argv, bandwidth)
-    parts = {
+    parts: dict[str, Callable[[], list[str]]] = {
         "A substep, ns per particle": split,
-        "Threads and memory": [*threads(), "", *memory()],
-        "Domains, thin walls, the first frame": [*domains(), "", *plates(), "", *first_frame()],
-        "Transfers against another compiler": transfers(run),
-        "Pressure against general libraries": pressures(run),
-        "Surface": surfaces(run),
+        "Threads and memory": lambda: [*threads(), "", *memory()],
+        "Domains, thin walls": lambda: [*domains(), "", *plates()],
+        "First frame": first_frame,
+        "Transfers against another compiler": lambda: transfers(pool()),
+        "Pressure against general libraries": lambda: pressures(pool()),
+        "Surface": lambda: surfaces(pool()),
     }
-    lines = [
-        "# Speed, as measured",
-        "",
-        "Written by `./zinc bench`; the figures are of the machine that ran it last.",
-        "",
-        f"- {platform.machine()}, {os.cpu_count()} cores, {numba.config.NUMBA_NUM_THREADS} threads, "
-        f"Python {platform.python_version()}, Numba {numba.__version__}",
-        f"- memory triad: {bandwidth:.1f} GB/s",
-    ]
-    for title, part in parts.items():
-        lines += ["", f"## {title}", "", *part]
-    text = "\n".join(lines) + "\n"
+    if "--only" in sys.argv:
+        word = sys.argv[sys.argv.index("--only") + 1]
+        text = PAGE.read_text(encoding="utf-8")
+        for title, part in parts.items():
+            if title.startswith(word):
+                text = replaced(text, title, part())
+    else:
+        lines = [
+            "# Speed, as measured",
+            "",
+            "Written by `./zinc bench`; the figures are of the machine that ran it last.",
+            "",
+            f"- {platform.machine()}, {os.cpu_count()} cores, {numba.config.NUMBA_NUM_THREADS} threads, "
+            f"Python {platform.python_version()}, Numba {numba.__version__}",
+            f"- memory triad: {bandwidth:.1f} GB/s",
+        ]
+        for title, part in parts.items():
+            lines += ["", f"## {title}", "", *part()]
+        text = "\n".join(lines) + "\n"
     PAGE.write_text(text, encoding="utf-8")
     print(text)
 

@@ -18,7 +18,7 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants [--all] | --reference | --large]   measure; see docs/performance.md
+  bench [--mutants [--all] | --reference | --large | --only WORD]   measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 
 

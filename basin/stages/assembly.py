@@ -11,7 +11,7 @@ from basin.exchange import MeshFileError, read_mesh
 from basin.exchange.formats import METRES
 from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.mesh import TriangleMesh, least_thickness
-from basin.geometry.shapes import Box, ColliderShape, Disc, MeshShape, Sphere, Tub, Tube, primitive_mesh
+from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
 from basin.liquid.solids import Body
@@ -207,9 +207,15 @@ def _drowned(fill: Fill, mesh: TriangleMesh, time: float, scene: Scene, files: S
         if not isinstance(other, Collider) or other.side != "outside" or not other.start <= time <= other.until():
             continue
         try:
-            shell = files.mesh(other.shape) if isinstance(other.shape, MeshShape) else None
+            around = element_mesh(other, files)
         except MeshFileError:
             continue
+        assert around is not None
+        reach = around.transformed(other.pose.matrix(time)).bounds()
+        bounded = not isinstance(other.shape, GroundPlane)
+        if bounded and ((place < reach[0]).any() or (place > reach[1]).any()):
+            continue
+        shell = around if isinstance(other.shape, MeshShape) else None
         size = coarse if shell is None else float(np.ptp(shell.position, axis=0).max()) / 24
         inverse = np.linalg.inv(other.pose.matrix(time))
         found = shape_distance(other.shape, shell, size).at(place @ inverse[:3, :3].T + inverse[:3, 3])
