@@ -2,12 +2,43 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Protocol
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from basin.settings import Curve, Part, Vec3, setting, value_at, value_over
+
+
+class Placement(Protocol):
+    """Where something is over shot time."""
+
+    def moves(self) -> bool:
+        """Whether it is not the same at all times."""
+        ...
+
+    def matrix(self, time: float) -> np.ndarray:
+        """Affine matrix (4, 4), its own frame to the scene, at a shot time."""
+        ...
+
+
+@dataclass(frozen=True)
+class Shifted:
+    """A placement of something that lies away from its own origin by a shift (3,)."""
+
+    of: Placement
+    shift: np.ndarray
+
+    def moves(self) -> bool:
+        """Whether it is not the same at all times."""
+        return self.of.moves()
+
+    def matrix(self, time: float) -> np.ndarray:
+        """Affine matrix (4, 4), its own frame to the scene, at a shot time."""
+        own = np.eye(4)
+        own[:3, 3] = self.shift
+        return np.asarray(self.of.matrix(time) @ own)
 
 
 class Pose(Part):

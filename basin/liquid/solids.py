@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numba import njit, prange
 
 from basin.geometry.distance import Distance, solid_distance
-from basin.geometry.pose import Pose
+from basin.geometry.pose import Placement
 from basin.grid.fractions import EDGE, open_faces
 from basin.grid.layout import PAD, TILE, Layout
 from basin.grid.tiles import Tiles
@@ -28,14 +29,16 @@ class Body:
     ----------
     thin : float64 (m, 3, 3), its triangles in its own frame if it is too thin for the grid, else None
     start, end : shot seconds between which it is there
+    blown : velocity (3,) that liquid has on its surface besides its motion, m per liquid second at a shot time
     """
 
     name: str
     distance: Distance
-    pose: Pose
+    pose: Placement
     thin: np.ndarray | None = None
     start: float = 0.0
     end: float = np.inf
+    blown: Callable[[float], np.ndarray] | None = None
 
     def changes(self) -> bool:
         """Whether it moves, comes or goes."""
@@ -319,7 +322,8 @@ class SolidWorld:
         moving = self._there(time)
         now = [body.pose.matrix(time) for _, body in moving]
         later = [body.pose.matrix(time + dt) for _, body in moving] if dt > 0 else now
-        same = _stamped(moving, [*now, *later])
+        blown = [(i, b.blown(time)) for i, b in enumerate(self.bodies) if b.blown is not None and b.is_there(time)]
+        same = _stamped(moving, [*now, *later]) + np.array([v for _, v in blown]).tobytes()
         if self._last is not None and self._last[0] == same and _alike(self._last[1].tiles, tiles):
             return self._last[1]
         motion = np.zeros((len(self.bodies), 3, 4))
@@ -327,6 +331,8 @@ class SolidWorld:
             if dt > 0:
                 change = self.layout.voxel_matrix(b @ np.linalg.inv(a)) - np.eye(4)
                 motion[index] = change[:3] / (dt * self.time_scale)
+        for index, speed in blown:
+            motion[index, :, 3] += speed / self.layout.dx
         phi, owner, bodies, moved = self._nodes_at(tiles, time)
         row = self._still_shares(tiles)
         u, v, w, own, near, wide, middle = (self._shares.taken(name, row) for name in SHARES)

@@ -9,16 +9,18 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 from scipy.spatial import cKDTree
 
-from basin.geometry.distance import Distance
-from basin.geometry.pose import Pose
+from basin.geometry.distance import Distance, shape_distance
+from basin.geometry.pose import Pose, Shifted
+from basin.geometry.shapes import Tub
 from basin.grid.layout import PAD, Layout
 from basin.liquid.particles import Particles
 from basin.liquid.randomness import uniform
-from basin.liquid.solids import SolidWorld
+from basin.liquid.solids import Body, SolidWorld
 from basin.settings import Curve, value_at
 
 GOLDEN = (5**0.5 - 1) / 2
 MOST_LAYERS, MOST_STEPS = 16, 64
+PLUG, OFF = 2.0, 0.3  # voxels: thickness of a nozzle's plug, and how far it stays behind what is born
 HUNGRY = 0.15  # of a voxel's volume
 CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
 
@@ -86,6 +88,24 @@ class InflowSource:
             opening = np.pi * (self.radius * scale) ** 2 * abs(float(way @ matrix[:3, 1]) / scale)
         flow = float(value_at(self.flow, shot_time)[0]) * self.flow_unit
         return way * (max(flow, 0.0) / max(opening, 1e-12))
+
+
+def nozzle(inflow: InflowSource, layout: Layout, time_scale: float) -> Body | None:
+    """The end of the pipe that a disc pours from: a plug just behind it, whose face gives liquid at the stream's speed.
+
+    Without it a slow stream would fall away from its opening and come in pulses, since air could follow it.
+    """
+    if inflow.distance is not None:
+        return None
+    matrix = inflow.pose.matrix(inflow.start / time_scale)
+    scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+    thick, off = PLUG * layout.dx / scale, OFF * layout.dx / scale
+    ahead = float(inflow.velocity @ matrix[:3, 1]) > 0.0
+    shift = np.array([0.0, -off - thick if ahead else off, 0.0])
+    solid = 0.999999 * min(thick, inflow.radius)  # a tub that is all wall and floor
+    shape = shape_distance(Tub(radius=inflow.radius, height=thick, wall=solid), None, layout.dx)
+    span = (inflow.start / time_scale, inflow.end / time_scale)
+    return Body(inflow.name, shape, Shifted(inflow.pose, shift), None, *span, inflow.speed_at)
 
 
 def own_velocity(pose: Pose, time_scale: float, shot_time: float, points: np.ndarray) -> np.ndarray:

@@ -158,7 +158,9 @@ class Liquid:
     def __init__(self, world: LiquidWorld, state: LiquidState | None = None):
         self.world = world
         self.state = state or LiquidState()
-        self.solid_world = SolidWorld(world.layout, world.bodies, world.time_scale)
+        plugs = [sources.nozzle(inflow, world.layout, world.time_scale) for inflow in world.inflows]
+        bodies = [*world.bodies, *(plug for plug in plugs if plug is not None)]
+        self.solid_world = SolidWorld(world.layout, bodies, world.time_scale)
 
     def begin(self) -> LiquidFields:
         """Make the first frame: the fills, before anything moves."""
@@ -359,7 +361,7 @@ class Liquid:
 
     def _centres(self, shot_time: float) -> np.ndarray:
         """Origins of the bodies (n, 3) in voxels."""
-        places = [body.pose.matrix(shot_time)[:3, 3] for body in self.world.bodies]
+        places = [body.pose.matrix(shot_time)[:3, 3] for body in self.solid_world.bodies]
         return self.world.layout.to_voxels(np.array(places).reshape(-1, 3))
 
     def _fastest(self, shot_time: float, whole: float) -> float:
