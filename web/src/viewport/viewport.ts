@@ -32,7 +32,8 @@ export class Viewport {
   private liquid = new THREE.Group()
   private stage = new THREE.Group()
   private frame = new THREE.Group()
-  private elements: { object: THREE.Object3D; matrices: number[][]; kind: string }[] = []
+  private elements: { object: THREE.Object3D; matrices: number[][]; kind: string; index: number }[] = []
+  private picked: number | null = null
   private shape: SceneShape | undefined
   private scheduled = false
   private generation = 0
@@ -105,31 +106,31 @@ export class Viewport {
       const body = new THREE.Mesh(geometry, solidMaterial(colour, solid ? 1 : 0.12))
       place(body, mesh)
       holder.add(body)
-      if (element.kind !== 'collider') holder.visible = false
       this.stage.add(holder)
-      this.elements.push({ object: holder, matrices: poses[i], kind: element.kind })
+      this.elements.push({ object: holder, matrices: poses[i], kind: element.kind, index: i })
     })
     this.showTime(0)
   }
 
   /** Put moving elements where they are, `n` frames from the first. */
   showTime(n: number) {
-    for (const { object, matrices, kind } of this.elements) {
+    for (const { object, matrices, kind, index } of this.elements) {
       object.matrix.fromArray(matrices[Math.min(n, matrices.length - 1)])
       object.matrixWorldNeedsUpdate = true
-      if (kind !== 'collider') object.visible = false
+      object.visible = kind === 'collider' || index === this.picked
     }
     this.render()
   }
 
   /** Mark one element, sources too. */
   select(index: number | null) {
-    this.elements.forEach((e, i) => {
-      e.object.visible = e.kind === 'collider' || i === index
+    this.picked = index
+    this.elements.forEach((e) => {
+      e.object.visible = e.kind === 'collider' || e.index === index
       e.object.traverse((o) => {
         if (o instanceof THREE.Mesh) {
           const material = o.material as THREE.MeshStandardMaterial
-          material.emissive?.set(i === index ? '#1d5f55' : '#000000')
+          material.emissive?.set(e.index === index ? '#1d5f55' : '#000000')
         }
       })
     })

@@ -115,7 +115,7 @@ i.hole {
 i.push {
   border-width: 0 0 1.5px 0;
   border-color: var(--brass);
-  transform: skewX(-45deg);
+  transform: skewX(-45deg) scale(0.7);
   box-shadow: inset -2px 0 0 var(--brass);
 }
 .menu {
@@ -127,7 +127,10 @@ i.push {
   padding: 4px;
 }
 .menu button {
-  padding: 5px 10px;
+  font:
+    13px 'Figtree Variable',
+    sans-serif;
+  padding: 4px 10px;
   border-radius: 2px;
 }
 .menu button:hover,
