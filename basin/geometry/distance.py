@@ -16,6 +16,7 @@ from numba import njit
 from scipy import ndimage
 
 from basin.geometry.mesh import TriangleMesh
+from basin.geometry.pose import scale_of
 from basin.geometry.shapes import Box, Disc, GroundPlane, Shape, Sphere, Tub, Tube
 
 PLANE, BOX, SPHERE, TUB, TUBE, FIELD = range(6)
@@ -48,6 +49,17 @@ class Distance:
         points = np.ascontiguousarray(points, dtype=np.float64)
         found = np.asarray(_distances(points, self.kind, self.size, self.field, self.origin, self.dx))
         return self.sign * (np.abs(found) - self.shell / 2 if self.shell > 0 else found)
+
+    def placed_at(self, points: np.ndarray, matrix: np.ndarray) -> np.ndarray:
+        """Distances (n,) in metres of points (n, 3) of the scene from the shape where a matrix (4, 4) places it."""
+        inverse = np.linalg.inv(matrix)
+        return self.at(points @ inverse[:3, :3].T + inverse[:3, 3]) * scale_of(matrix)
+
+    def corners(self, matrix: np.ndarray) -> np.ndarray:
+        """Corners (8, 3) in the scene of the box of the shape that a matrix (4, 4) places; finite ones only."""
+        corner = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
+        own = corner * (self.high - self.low) + self.low
+        return np.asarray(own @ matrix[:3, :3].T + matrix[:3, 3])
 
     def inside_out(self) -> Distance:
         """The solid that fills all but this one: a vessel."""

@@ -11,6 +11,11 @@ from scipy.spatial.transform import Rotation
 from basin.settings import Curve, Part, Vec3, setting, value_at, value_over
 
 
+def scale_of(matrix: np.ndarray) -> float:
+    """Size factor of an affine matrix (4, 4) that turns, moves and scales evenly."""
+    return float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+
+
 class Placement(Protocol):
     """Where something is over shot time."""
 

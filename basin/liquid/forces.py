@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
-from basin.geometry.pose import Pose
+from basin.geometry.pose import Pose, scale_of
 from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD, Layout
 from basin.grid.tiles import Tiles, at
@@ -80,7 +80,7 @@ class Force:
         out[INTO : INTO + 12] = np.linalg.inv(matrix)[:3].ravel()
         out[AXIS : AXIS + 3] = matrix[:3, 1] / np.linalg.norm(matrix[:3, 1])
         out[ORIGIN : ORIGIN + 3] = matrix[:3, 3]
-        out[SCALE] = np.cbrt(abs(np.linalg.det(matrix[:3, :3])))
+        out[SCALE] = scale_of(matrix)
         if isinstance(effect, Wind):
             out[AIR : AIR + 3] = value_at(effect.velocity, shot_time) / time_scale
         if isinstance(effect, Attraction):

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit, prange
 
 from basin.geometry.distance import Distance, solid_distance
-from basin.geometry.pose import Placement
+from basin.geometry.pose import Placement, scale_of
 from basin.grid.fractions import EDGE, open_faces
 from basin.grid.layout import PAD, TILE, Layout
 from basin.grid.tiles import Tiles
@@ -157,7 +157,7 @@ class _Placed:
     def stamp(self, layout: Layout, row: np.ndarray, first: np.ndarray, bodies: np.ndarray, owner: np.ndarray) -> None:
         """Lower the distances of tiles to those of this body, in place."""
         d = self.body.distance
-        scale = float(np.cbrt(abs(np.linalg.det(self.matrix[:3, :3]))))
+        scale = scale_of(self.matrix)
         shape = (d.kind, d.size, d.field, d.origin, d.dx, d.sign, d.shell)
         _stamp(
             row,
@@ -177,12 +177,9 @@ class _Placed:
 
 def _place(layout: Layout, index: int, body: Body, matrix: np.ndarray) -> _Placed:
     d = body.distance
-    corners = np.array(
-        [[x, y, z] for x in (d.low[0], d.high[0]) for y in (d.low[1], d.high[1]) for z in (d.low[2], d.high[2])]
-    )
-    if not np.isfinite(corners).all():
+    if not np.isfinite([d.low, d.high]).all():
         return _Placed(index, body, matrix, np.full(3, -np.inf), np.full(3, np.inf))
-    placed = layout.to_voxels(corners @ matrix[:3, :3].T + matrix[:3, 3])
+    placed = layout.to_voxels(d.corners(matrix))
     return _Placed(index, body, matrix, placed.min(axis=0) - FAR, placed.max(axis=0) + FAR)
 
 
@@ -386,11 +383,7 @@ class SolidWorld:
         for body in self.bodies:
             if not body.is_there(time):
                 continue
-            matrix = body.pose.matrix(time)
-            inverse = np.linalg.inv(matrix)
-            scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
-            own = metres @ inverse[:3, :3].T + inverse[:3, 3]
-            result = np.minimum(result, body.distance.at(own) * scale / self.layout.dx)
+            result = np.minimum(result, body.distance.placed_at(metres, body.pose.matrix(time)) / self.layout.dx)
         return result
 
     def _nodes_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:

@@ -10,9 +10,9 @@ from scipy.ndimage import uniform_filter
 from scipy.spatial import cKDTree
 
 from basin.geometry.distance import Distance, shape_distance
-from basin.geometry.pose import Pose, Shifted
+from basin.geometry.pose import Pose, Shifted, scale_of
 from basin.geometry.shapes import Tub
-from basin.grid.layout import PAD, Layout
+from basin.grid.layout import Layout
 from basin.liquid.particles import Particles
 from basin.liquid.randomness import uniform
 from basin.liquid.solids import Body, SolidWorld
@@ -84,7 +84,7 @@ class InflowSource:
         opening = self.across
         if self.distance is None:
             matrix = self.pose.matrix(shot_time)
-            scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+            scale = scale_of(matrix)
             opening = np.pi * (self.radius * scale) ** 2 * abs(float(way @ matrix[:3, 1]) / scale)
         flow = float(value_at(self.flow, shot_time)[0]) * self.flow_unit
         return way * (max(flow, 0.0) / max(opening, 1e-12))
@@ -98,7 +98,7 @@ def nozzle(inflow: InflowSource, layout: Layout, time_scale: float) -> Body | No
     if inflow.distance is not None:
         return None
     matrix = inflow.pose.matrix(inflow.start / time_scale)
-    scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+    scale = scale_of(matrix)
     thick, off = PLUG * layout.dx / scale, OFF * layout.dx / scale
     ahead = float(inflow.velocity @ matrix[:3, 1]) > 0.0
     shift = np.array([0.0, -off - thick if ahead else off, 0.0])
@@ -136,7 +136,7 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
     The lattice lies along the shape's own axes, so a turned box is filled flush.
     """
     matrix = fill.pose.matrix(time)
-    scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+    scale = scale_of(matrix)
     spacing = layout.dx / per_cell ** (1 / 3) / scale
     low, high = fill.distance.low, fill.distance.high
     extent = high - low
@@ -183,7 +183,7 @@ def _through_disc(
     spacing = layout.dx / per_cell ** (1 / 3)
     middle = 0.5 * (begin + end) / time_scale
     velocity, matrix = inflow.speed_at(middle), inflow.pose.matrix(middle)
-    scale = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+    scale = scale_of(matrix)
     radius = inflow.radius * scale
     through = abs(float(velocity @ matrix[:3, 1]) / scale)
     none = np.zeros((0, 3))
@@ -259,37 +259,30 @@ def _out_of_shape(
     """A lattice that goes with the stream; what of it is in the shape now and was not before, in short steps."""
     assert inflow.distance is not None
     distance, spacing = inflow.distance, layout.dx / per_cell ** (1 / 3)
-    corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
-    corners = corners * (distance.high - distance.low) + distance.low
 
     def origin(time: float) -> np.ndarray:
         return inflow.pose.matrix(time / time_scale)[:3, 3]
 
     def placed(time: float) -> np.ndarray:
-        matrix = inflow.pose.matrix(time / time_scale)
-        return np.asarray(corners @ matrix[:3, :3].T + matrix[:3, 3])
+        return distance.corners(inflow.pose.matrix(time / time_scale))
 
     def inside(where: np.ndarray, time: float) -> np.ndarray:
-        inverse = np.linalg.inv(inflow.pose.matrix(time / time_scale))
-        return np.asarray(distance.at(where @ inverse[:3, :3].T + inverse[:3, 3]) < 0)
+        return distance.placed_at(where, inflow.pose.matrix(time / time_scale)) < 0
 
     begin, end = max(before, inflow.start), min(now, inflow.end)
     velocity = inflow.speed_at(0.5 * (begin + end) / time_scale)
     flown = velocity * (end - begin) + inflow.carry * (origin(end) - origin(begin))
-    way = float(np.abs(placed(end) - placed(begin) - flown).max())
-    steps = min(max(int(np.ceil(way / (2 * spacing))), 1), MOST_STEPS)
+    farthest = float(np.abs(placed(end) - placed(begin) - flown).max())
+    steps = min(max(int(np.ceil(farthest / (2 * spacing))), 1), MOST_STEPS)
     times = np.linspace(begin, end, steps + 1)
     found, paces = [], []
     for last, time in pairwise(times):
-        drift = velocity * (time - inflow.start) + inflow.carry * (origin(time) - origin(inflow.start))
-        if inflow.flow is not None:
-            drift = (
-                velocity
-                / max(float(np.linalg.norm(velocity)), 1e-12)
-                * _poured(inflow, time_scale, time)
-                / inflow.across
-            )
-            drift = drift + inflow.carry * (origin(time) - origin(inflow.start))
+        drift = inflow.carry * (origin(time) - origin(inflow.start))
+        if inflow.flow is None:
+            drift = drift + velocity * (time - inflow.start)
+        else:
+            way = velocity / max(float(np.linalg.norm(velocity)), 1e-12)
+            drift = drift + way * _poured(inflow, time_scale, time) / inflow.across
         flow = velocity * (time - last) + inflow.carry * (origin(time) - origin(last))
         box = placed(time) - drift
         low, high = np.floor(box.min(axis=0) / spacing).astype(int), np.ceil(box.max(axis=0) / spacing).astype(int)
@@ -316,8 +309,7 @@ def missing_particles(
     """
     assert inflow.distance is not None
     matrix, d = inflow.pose.matrix(shot_time), inflow.distance
-    corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)]) * (d.high - d.low) + d.low
-    box = layout.to_voxels(corners @ matrix[:3, :3].T + matrix[:3, 3])
+    box = layout.to_voxels(d.corners(matrix))
     low = np.maximum(np.floor(box.min(axis=0)).astype(int), 0)
     high = np.minimum(np.ceil(box.max(axis=0)).astype(int), np.array(layout.cells) - 1)
     if (high < low).any():
@@ -327,10 +319,9 @@ def missing_particles(
     near = ((cell >= 0) & (cell < size)).all(axis=1)
     number = np.ravel_multi_index(tuple(cell[near].T), tuple(size))
     held = np.bincount(number, particles.volume[near], minlength=int(np.prod(size)))
-    inverse = np.linalg.inv(matrix)
     node = low + np.stack(np.unravel_index(np.arange(len(held)), tuple(size)), axis=1)
     centre = layout.to_metres(node + 0.5).astype(np.float64)
-    wanted = d.at(centre @ inverse[:3, :3].T + inverse[:3, 3]) < 0
+    wanted = d.placed_at(centre, matrix) < 0
     some = wanted.reshape(size).astype(float)
     about = uniform_filter(np.where(wanted, held, 0.0).reshape(size), 3, mode="constant")
     short = 1.0 - (about / np.maximum(uniform_filter(some, 3, mode="constant"), 1e-9)).ravel()
@@ -400,9 +391,8 @@ class DrainZone:
         """Which places (n, 3) in voxels it swallows at a shot time, bool (n,)."""
         if not self.start <= shot_time <= self.end:
             return np.zeros(len(place), bool)
-        inverse = np.linalg.inv(self.pose.matrix(shot_time))
-        metres = (place.astype(np.float64) - PAD) * layout.dx + layout.low
-        return np.asarray(self.distance.at(metres @ inverse[:3, :3].T + inverse[:3, 3]) < 0)
+        metres = layout.to_metres(place).astype(np.float64)
+        return self.distance.placed_at(metres, self.pose.matrix(shot_time)) < 0
 
 
 def drained(particles: Particles, drains: list[DrainZone], layout: Layout, shot_time: float) -> tuple[Particles, float]:

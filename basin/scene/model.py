@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import Field, model_validator
 
 from basin.geometry.pose import Pose
-from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPlane, InflowShape, MeshShape, Sphere
+from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPlane, InflowShape
 from basin.liquid.effects import Drag, Effect, Everywhere, Zone
 from basin.liquid.settings import LiquidSettings
 from basin.settings import Curve, Part, Vec3, setting
@@ -221,7 +221,6 @@ class Collider(Span):
         return self
 
 
-Source = Fill | Inflow
 AnyElement = Annotated[Fill | Inflow | Collider | Drain | Force, Field(discriminator="kind")]
 
 
@@ -272,19 +271,3 @@ class Scene(Part):
     def of_kind(self, kind: type[T]) -> list[T]:
         """Elements of one kind, in order."""
         return [e for e in self.elements if isinstance(e, kind)]
-
-
-__all__ = [
-    "Box",
-    "Collider",
-    "Domain",
-    "Drain",
-    "Fill",
-    "Force",
-    "Inflow",
-    "MeshShape",
-    "Scene",
-    "Sphere",
-    "Time",
-    "Walls",
-]

@@ -11,6 +11,7 @@ from basin.exchange import MeshFileError, read_mesh
 from basin.exchange.formats import METRES
 from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.mesh import TriangleMesh, least_thickness
+from basin.geometry.pose import scale_of
 from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
@@ -192,34 +193,29 @@ def _longest_jump(collider: Collider, scene: Scene) -> float:
         return 0.0
     times = [scene.time.shot_time(f) for f in range(scene.time.first, scene.time.last + 1)]
     place = np.array([value_at(collider.pose.translation, t) for t in times if collider.start <= t <= collider.until()])
-    return float(np.linalg.norm(np.diff(place, axis=0), axis=1).max(initial=0.0))
+    return float(np.linalg.norm(np.diff(place.reshape(-1, 3), axis=0), axis=1).max(initial=0.0))
 
 
 def _drowned(fill: Fill, mesh: TriangleMesh, time: float, scene: Scene, files: SceneFiles) -> int | None:
     """Index of a collider that a fill lies wholly inside of; None for none."""
-    low, high = mesh.bounds()
-    node = np.stack(np.meshgrid(*[(np.arange(6) + 0.5) / 6] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
-    coarse = float((high - low).max()) / 12
     matrix = fill.pose.matrix(time)
-    inside = shape_distance(fill.shape, mesh, coarse).at(low + node * (high - low)) < 0
-    place = (low + node * (high - low))[inside] @ matrix[:3, :3].T + matrix[:3, 3]
+    least, most = mesh.transformed(matrix).bounds()
     for index, other in enumerate(scene.elements):
         if not isinstance(other, Collider) or other.side != "outside" or not other.start <= time <= other.until():
             continue
         try:
             around = element_mesh(other, files)
         except MeshFileError:
-            continue
+            continue  # told as its own problem
         assert around is not None
-        reach = around.transformed(other.pose.matrix(time)).bounds()
+        low, high = around.transformed(other.pose.matrix(time)).bounds()
         bounded = not isinstance(other.shape, GroundPlane)
-        if bounded and ((place < reach[0]).any() or (place > reach[1]).any()):
+        if bounded and ((least < low).any() or (most > high).any()):
             continue
-        shell = around if isinstance(other.shape, MeshShape) else None
-        size = coarse if shell is None else float(np.ptp(shell.position, axis=0).max()) / 24
-        inverse = np.linalg.inv(other.pose.matrix(time))
-        found = shape_distance(other.shape, shell, size).at(place @ inverse[:3, :3].T + inverse[:3, 3])
-        if len(place) and (found < 0).all():
+        own = mesh.position[:: max(len(mesh.position) // 500, 1)] @ matrix[:3, :3].T + matrix[:3, 3]
+        coarse = float((high - low).max()) / 24
+        shape = shape_distance(other.shape, around if isinstance(other.shape, MeshShape) else None, coarse)
+        if (shape.placed_at(own, other.pose.matrix(time)) < 0).all():
             return index
     return None
 
@@ -242,7 +238,7 @@ def _thin_triangles(element: Collider, files: SceneFiles, dx: float) -> np.ndarr
     assert mesh is not None
     told = not isinstance(element.shape, MeshShape) or element.side == "shell"
     thickness = _thickness(element) if told else least_thickness(mesh)
-    scale = np.cbrt(abs(np.linalg.det(element.pose.matrix(0.0)[:3, :3])))
+    scale = scale_of(element.pose.matrix(0.0))
     if thickness is None or thickness * scale >= THICKNESS * dx:
         return None
     return np.asarray(mesh.position[mesh.triangle], np.float64)

@@ -63,7 +63,6 @@ def _part(scene: Scene, files: SceneFiles, index: int, frame: int, start: float,
             name: value_over(value, start, end) if isinstance(value, Curve) else value for name, value in element.effect
         }
         zone = [element.zone.model_dump(), element.softness]
-        # a turbulence is another one at every moment, told by the frame
         return ["force", effect, zone, moved, _within(element, start, end)] if acts else None
     shape: Any = element.shape.model_dump()
     if isinstance(element.shape, MeshShape):

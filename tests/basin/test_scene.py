@@ -96,6 +96,7 @@ class Refusals(SimpleTestCase):
         keys = [{"time": 0.5, "value": [0, 1, 0], "segment": "step"}, {"time": 0.6, "value": [60, 1, 0]}]
         block = {"kind": "collider", "name": "block", "pose": {"translation": {"keys": keys}}}
         self.assertIn("jumps by", self.remarks(block))
+        self.assertEqual(self.remarks({**block, "start": 900.0}), "")  # it is never there
 
     def test_amounts_that_cannot_be(self) -> None:
         inflow = {"kind": "inflow", "name": "tap"}
