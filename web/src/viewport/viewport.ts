@@ -110,14 +110,14 @@ export class Viewport {
       this.elements.push({ object: holder, matrices: poses[i], kind: element.kind, index: i })
     })
     this.showTime(0)
+    this.select(this.picked)
   }
 
   /** Put moving elements where they are, `n` frames from the first. */
   showTime(n: number) {
-    for (const { object, matrices, kind, index } of this.elements) {
+    for (const { object, matrices } of this.elements) {
       object.matrix.fromArray(matrices[Math.min(n, matrices.length - 1)])
       object.matrixWorldNeedsUpdate = true
-      object.visible = kind === 'collider' || index === this.picked
     }
     this.render()
   }
@@ -126,11 +126,11 @@ export class Viewport {
   select(index: number | null) {
     this.picked = index
     this.elements.forEach((e) => {
-      e.object.visible = e.kind === 'collider' || e.index === index
+      e.object.visible = e.kind === 'collider' || e.index === this.picked
       e.object.traverse((o) => {
         if (o instanceof THREE.Mesh) {
           const material = o.material as THREE.MeshStandardMaterial
-          material.emissive?.set(e.index === index ? '#1d5f55' : '#000000')
+          material.emissive?.set(e.index === this.picked ? '#1d5f55' : '#000000')
         }
       })
     })

@@ -67,6 +67,8 @@ function keep(s: Setting, value: unknown) {
   emit('keep', withValue(props.scene, s.path, { keys }))
 }
 
+const choose = (s: Setting, value: string) => keep(s, s.kind === 'part' ? { kind: value } : value)
+
 function keepComponent(s: Setting, i: number, value: number | null) {
   const next = [...(shown(s) as number[])]
   next[i] = value ?? 0
@@ -156,18 +158,10 @@ function vesselFrom(sentence: string) {
             />
           </div>
           <select
-            v-else-if="s.kind === 'choice'"
-            :value="shown(s)"
+            v-else-if="s.choices.length"
+            :value="s.kind === 'part' ? (shown(s) as { kind: string }).kind : shown(s)"
             :aria-label="s.title"
-            @change="keep(s, ($event.target as HTMLSelectElement).value)"
-          >
-            <option v-for="c in s.choices" :key="c">{{ c }}</option>
-          </select>
-          <select
-            v-else-if="s.kind === 'part'"
-            :value="(shown(s) as { kind: string }).kind"
-            :aria-label="s.title"
-            @change="keep(s, { kind: ($event.target as HTMLSelectElement).value })"
+            @change="choose(s, ($event.target as HTMLSelectElement).value)"
           >
             <option v-for="c in s.choices" :key="c">{{ c }}</option>
           </select>

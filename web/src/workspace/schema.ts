@@ -81,62 +81,43 @@ function sentence(words: string): string {
   return lower.charAt(0).toUpperCase() + lower.slice(1)
 }
 
-/** What the parts of an element that come in several kinds are called in the schema. */
-const PARTS: Json = {
-  sphere: 'Sphere',
-  box: 'Box',
-  mesh: 'MeshShape',
-  plane: 'GroundPlane',
-  tub: 'Tub',
-  tube: 'Tube',
-  disc: 'Disc',
-  wind: 'Wind',
-  drag: 'Drag',
-  turbulence: 'Turbulence',
-  vortex: 'Vortex',
-  attraction: 'Attraction',
-  everywhere: 'Everywhere',
+/** Names of definitions by the `kind` that tells them apart, as the schema lists them. */
+function kindsOf(node: Json): Json {
+  const mapping = (node.discriminator?.mapping ?? {}) as Json
+  return Object.fromEntries(
+    Object.entries(mapping).map(([kind, ref]) => [kind, String(ref).split('/').pop()]),
+  )
 }
-const KINDS: Json = {
-  fill: 'Fill',
-  inflow: 'Inflow',
-  collider: 'Collider',
-  drain: 'Drain',
-  force: 'Force',
-}
-const ZONES = ['everywhere', 'box', 'sphere']
+const KINDS = kindsOf((schema as Json).properties.elements.items)
 
-function zoneOf(path: (string | number)[]): Setting {
-  return {
-    path,
-    name: 'zone',
-    title: 'Acts',
-    meaning: 'Everywhere, or within a box or a sphere at its place.',
-    unit: '',
-    group: 'Zone',
-    kind: 'part',
-    nullable: false,
-    keyed: false,
-    choices: ZONES,
-    slider: null,
-    log: false,
-    initial: { kind: 'everywhere' },
-  }
-}
-
-/** Settings of an element: its shape or effect, where it is, and what it does. */
+/** Settings of an element: its shape or effect, where it acts and is, and what it does. */
 export function settingsOfElement(element: Json, index: number): Setting[] {
   const at = ['elements', index]
   const own = settingsOf(KINDS[element.kind], at).filter((s) => s.path.length === 3)
-  const part = (name: string) => settingsOf(PARTS[element[name]?.kind], [...at, name])
-  const zone = element.kind === 'force' ? [zoneOf([...at, 'zone']), ...part('zone')] : []
-  return [
-    ...part('shape'),
-    ...part('effect'),
-    ...zone.map((s) => ({ ...s, group: 'Zone' })),
-    ...settingsOf('Pose', [...at, 'pose']),
-    ...own,
-  ]
+  const fields = defs[KINDS[element.kind]].properties as Json
+  const part = (name: string) =>
+    fields[name] ? settingsOf(kindsOf(fields[name])[element[name]?.kind], [...at, name]) : []
+  const zone: Setting[] = fields.zone
+    ? [
+        {
+          path: [...at, 'zone'],
+          name: 'zone',
+          title: 'Acts',
+          meaning: String(fields.zone.description),
+          unit: '',
+          group: 'Zone',
+          kind: 'part',
+          nullable: false,
+          keyed: false,
+          choices: Object.keys(kindsOf(fields.zone)),
+          slider: null,
+          log: false,
+          initial: { kind: 'everywhere' },
+        },
+        ...part('zone').map((s) => ({ ...s, group: 'Zone' })),
+      ]
+    : []
+  return [...part('shape'), ...part('effect'), ...zone, ...settingsOf('Pose', [...at, 'pose']), ...own]
 }
 
 export function valueAt(document: Json, path: (string | number)[]): unknown {
