@@ -130,3 +130,183 @@ def add_spline(typing_context, line, place, width, m, a, b, c):  # type: ignore[
         return context.get_dummy_value()
 
     return signature, code
+
+
+DOUBLE = ir.DoubleType()
+EIGHT_DOUBLE = ir.VectorType(DOUBLE, 8)
+WHOLE = ir.IntType(32)
+
+
+def _lanes(*order: int) -> Any:
+    return ir.Constant(ir.VectorType(WHOLE, 8), list(order))
+
+
+def _bits(builder: Any, mask: Any) -> Any:
+    """Eight truth values from the low bits of an integer."""
+    return builder.bitcast(builder.trunc(mask, ir.IntType(8)), ir.VectorType(ir.IntType(1), 8))
+
+
+class _Pencil:
+    """Loads one row of a matrix on pencils (see `basin.grid.pencils`) while code is made."""
+
+    def __init__(self, context: Any, builder: Any, kinds: Any, arrays: Any, row: Any, plain: bool, double: bool):
+        self.builder, self.plain, self.double, self.row = builder, plain, double, row
+        data = [context.make_array(kind)(context, builder, a).data for kind, a in zip(kinds, arrays, strict=True)]
+        self.value, self.x, self.y, self.z, self.links = data
+
+    def place(self, data: Any, row: Any) -> Any:
+        wide = ir.IntType(64)
+        row = row if row.type == wide else self.builder.zext(row, wide)
+        return self.builder.gep(data, [self.builder.mul(row, ir.Constant(wide, 8))])
+
+    def vector(self, data: Any, row: Any) -> Any:
+        single = data.type.pointee == FLOAT
+        place = self.builder.bitcast(self.place(data, row), (EIGHT if single else EIGHT_DOUBLE).as_pointer())
+        loaded = self.builder.load(place, align=4 if single else 8)
+        return self.builder.fpext(loaded, EIGHT_DOUBLE) if single and self.double else loaded
+
+    def store(self, data: Any, what: Any) -> None:
+        place = self.builder.bitcast(self.place(data, self.row), what.type.as_pointer())
+        self.builder.store(what, place, align=4 if what.type.element == FLOAT else 8)
+
+    def _with(self, vector: Any, lane: Any, data: Any, place: Any) -> Any:
+        """The vector with what lies at a place of an array put into a lane."""
+        one = self.builder.load(self.builder.gep(data, [self.builder.zext(place, ir.IntType(64))]))
+        if self.double and one.type == FLOAT:
+            one = self.builder.fpext(one, DOUBLE)
+        return self.builder.insert_element(vector, one, lane)
+
+    def link(self, column: int) -> Any:
+        links = self.place(self.links, self.row)
+        return self.builder.load(self.builder.gep(links, [ir.Constant(ir.IntType(64), column)]))
+
+    def neighbours(self, own: Any) -> list[tuple[Any, Any]]:
+        """Pairs (weights, values) of the eight cells' neighbours in all six directions; weights None for ones."""
+        b = self.builder
+        found = []
+        for data, column in ((self.x, 0), (self.y, 2)):
+            below, above = self.link(column), self.link(column + 1)
+            found.append((None if self.plain else self.vector(data, self.row), self.vector(self.value, below)))
+            found.append((None if self.plain else self.vector(data, above), self.vector(self.value, above)))
+        before, after = self.link(4), self.link(5)
+        low, high = ir.Constant(WHOLE, 0), ir.Constant(WHOLE, 7)
+        if not self.plain:
+            ends = self.link(6)
+            low = b.and_(ends, high)
+            high = b.and_(b.lshr(ends, ir.Constant(WHOLE, 4)), high)
+        down, up = _lanes(0, 0, 1, 2, 3, 4, 5, 6), _lanes(1, 2, 3, 4, 5, 6, 7, 7)
+        below = self._with(b.shuffle_vector(own, own, down), low, self.value, before)
+        above = self._with(b.shuffle_vector(own, own, up), high, self.value, after)
+        if self.plain:
+            return [*found, (None, below), (None, above)]
+        z = self.vector(self.z, self.row)
+        weight = self._with(b.shuffle_vector(z, z, up), high, self.z, after)
+        return [*found, (z, below), (weight, above)]
+
+    def live(self, what: Any) -> Any:
+        """Zero in lanes without an unknown."""
+        if self.plain:
+            return what
+        return self.builder.select(_bits(self.builder, self.link(7)), what, ir.Constant(what.type, [0.0] * 8))
+
+    def plus(self, total: Any, weight: Any, value: Any) -> Any:
+        """total + weight * value"""
+        if weight is not None:
+            value = self.builder.fmul(weight, value, flags=FLAGS)
+        return self.builder.fadd(total, value, flags=FLAGS)
+
+
+def _in_both_ways(work: Any, plain: Any) -> Any:
+    """Code of `work(context, builder, kinds, arguments, plain)`, made twice: the last argument chooses."""
+
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        with builder.if_else(builder.trunc(args[-1], ir.IntType(1))) as (simple, general):
+            with simple:
+                work(context, builder, signature.args, args, True)
+            with general:
+                work(context, builder, signature.args, args, False)
+        return context.get_dummy_value()
+
+    return code
+
+
+def _data(context: Any, builder: Any, kinds: Any, args: Any, *which: int) -> list[Any]:
+    return [context.make_array(kinds[n])(context, builder, args[n]).data for n in which]
+
+
+@intrinsic
+def relax_pencil(  # type: ignore[no-untyped-def]
+    typing_context, source, target, x, y, z, right, inverse, links, row, mask, plain
+):
+    """Solve the equations of one pencil's cells for their own values, in the lanes of a mask.
+
+    target[row] = (right[row] + sum of weight * source at neighbours) * inverse[row] in the mask's lanes, else source's.
+    Where `plain`, all weights are 1.
+    """
+    given = (source, target, x, y, z, right, inverse, links)
+    signature = types.void(*given, types.uint64, types.uint32, types.boolean)
+
+    def work(context: Any, builder: Any, kinds: Any, args: Any, plain: bool) -> None:
+        pick = (0, 2, 3, 4, 7)
+        p = _Pencil(context, builder, [kinds[n] for n in pick], [args[n] for n in pick], args[8], plain, False)
+        target, right, inverse = _data(context, builder, kinds, args, 1, 5, 6)
+        own = p.vector(p.value, p.row)
+        total = p.vector(right, p.row)
+        for weight, value in p.neighbours(own):
+            total = p.plus(total, weight, value)
+        share = ir.Constant(EIGHT, [1.0 / 6.0] * 8) if plain else p.vector(inverse, p.row)
+        found = builder.fmul(total, share)
+        p.store(target, builder.select(_bits(builder, args[9]), found, own))
+
+    return signature, _in_both_ways(work, plain)
+
+
+@intrinsic
+def defect_of_pencil(  # type: ignore[no-untyped-def]
+    typing_context, value, x, y, z, diagonal, right, links, row, out, plain
+):
+    """out[row] = right[row] - diagonal[row] * value[row] + sum of weight * value at neighbours, all float32.
+
+    Where `plain`, all weights are 1 and the diagonal is 6.
+    """
+    signature = types.void(value, x, y, z, diagonal, right, links, types.uint64, out, types.boolean)
+
+    def work(context: Any, builder: Any, kinds: Any, args: Any, plain: bool) -> None:
+        pick = (0, 1, 2, 3, 6)
+        p = _Pencil(context, builder, [kinds[n] for n in pick], [args[n] for n in pick], args[7], plain, False)
+        diagonal, right, out = _data(context, builder, kinds, args, 4, 5, 8)
+        own = p.vector(p.value, p.row)
+        whole = ir.Constant(EIGHT, [6.0] * 8) if plain else p.vector(diagonal, p.row)
+        total = builder.fsub(p.vector(right, p.row), builder.fmul(whole, own, flags=FLAGS), flags=FLAGS)
+        for weight, value in p.neighbours(own):
+            total = p.plus(total, weight, value)
+        p.store(out, p.live(total))
+
+    return signature, _in_both_ways(work, plain)
+
+
+@intrinsic
+def product_of_pencil(  # type: ignore[no-untyped-def]
+    typing_context, value, x, y, z, surface, links, row, out, sums, plain
+):
+    """out[row] = surface[row] * value[row] + sum of weight * (value - value at neighbours), in float64.
+
+    Adds value[row] * out[row] to `sums` (8,), float64. Where `plain`, weights are 1 and the surface is 0.
+    """
+    signature = types.void(value, x, y, z, surface, links, types.uint64, out, sums, types.boolean)
+
+    def work(context: Any, builder: Any, kinds: Any, args: Any, plain: bool) -> None:
+        pick = (0, 1, 2, 3, 5)
+        p = _Pencil(context, builder, [kinds[n] for n in pick], [args[n] for n in pick], args[6], plain, True)
+        surface, out, sums = _data(context, builder, kinds, args, 4, 7, 8)
+        own = p.vector(p.value, p.row)
+        total = ir.Constant(EIGHT_DOUBLE, [0.0] * 8) if plain else builder.fmul(p.vector(surface, p.row), own)
+        for weight, value in p.neighbours(own):
+            total = p.plus(total, weight, builder.fsub(own, value))
+        total = p.live(total)
+        p.store(out, total)
+        held = builder.bitcast(sums, EIGHT_DOUBLE.as_pointer())
+        more = builder.fadd(builder.load(held, align=8), builder.fmul(own, total, flags=FLAGS), flags=FLAGS)
+        builder.store(more, held, align=8)
+
+    return signature, _in_both_ways(work, plain)

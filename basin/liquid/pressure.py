@@ -9,14 +9,16 @@ p = (physical pressure) * dt / (rho * dx^2), voxels and seconds.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numba import njit, prange
 
-from basin.grid import poisson
 from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD
-from basin.grid.tiles import at, row_of
+from basin.grid.pencils import LIVE, Matrix, link, list_pencils
+from basin.grid.poisson import Solution, Solver
+from basin.grid.tiles import at, load, row_of
 from basin.liquid.solids import Solids, velocity_of
 
 LOOSE = 1e-4  # residual to which it is found where liquid pulls on walls
@@ -26,15 +28,22 @@ NARROW = 0.25  # of a face
 
 
 @dataclass(frozen=True)
-class System(poisson.Matrix):
-    """The pressure matrix of one moment over liquid cells in the order of their tiles.
+class System(Matrix):
+    """The pressure matrix of one moment over liquid cells.
 
     Attributes
     ----------
-    index : int32 field, row of each cell, -1 for none; wrapped on periodic axes
+    index : int32 field, place of each cell among the pencils, -1 for none; wrapped on periodic axes
+    live : uint8 (tiles + 1, 8, 8), a bit for each cell of a tile's pencils that has a place
     """
 
     index: np.ndarray
+    live: np.ndarray
+
+    @cached_property
+    def solver(self) -> Solver:
+        """Made once, for all right sides."""
+        return Solver(self)
 
 
 @njit(cache=True)
@@ -48,15 +57,15 @@ def _surface_gap(inside, outside):
 
 
 @njit(cache=True, parallel=True)
-def _list_cells(first, where, phi, ou, ov, ow, low, high, start, cell, index):
-    """Number the liquid cells tile by tile; the first pass (empty `cell`) only counts them into `start`."""
-    counting = cell.shape[0] == 0
+def _live_cells(first, where, phi, ou, ov, ow, low, high, live, count):
+    """A bit for each liquid cell of a tile's pencils, and the number of pencils that have any."""
     for t in prange(1, first.shape[0]):
         n = 0
         for a in range(8):
             i = first[t, 0] + a
             for b in range(8):
                 j = first[t, 1] + b
+                bits = 0
                 for c in range(8):
                     k = first[t, 2] + c
                     if phi[t, a, b, c] >= 0.0:
@@ -65,68 +74,82 @@ def _list_cells(first, where, phi, ou, ov, ow, low, high, start, cell, index):
                         continue
                     widest = max(ou[t, a, b, c], ov[t, a, b, c], ow[t, a, b, c])
                     beyond = max(at(ou, where, i + 1, j, k), at(ov, where, i, j + 1, k), at(ow, where, i, j, k + 1))
-                    if max(widest, beyond) <= SLIT:
-                        continue
-                    if not counting:
-                        r = start[t - 1] + n
-                        cell[r, 0], cell[r, 1], cell[r, 2] = i, j, k
-                        index[t, a, b, c] = r
-                    n += 1
-        if counting:
-            start[t] = n
+                    if max(widest, beyond) > SLIT:
+                        bits |= 1 << c
+                live[t, a, b] = bits
+                n += bits > 0
+        count[t] = n
 
 
 @njit(cache=True, parallel=True)
-def _assemble(cell, where, index, phi, ou, ov, ow, neighbour, weight, surface):
-    for r in prange(cell.shape[0]):
-        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        surface[r] = 0.0
-        for s in range(6):
-            axis, side = s // 2, s % 2
-            step = 1 if side else -1
-            ni = i + (step if axis == 0 else 0)
-            nj = j + (step if axis == 1 else 0)
-            nk = k + (step if axis == 2 else 0)
-            if axis == 0:
-                f = at(ou, where, i + side, j, k)
-            elif axis == 1:
-                f = at(ov, where, i, j + side, k)
-            else:
-                f = at(ow, where, i, j, k + side)
-            neighbour[r, s] = -1
-            weight[r, s] = 0.0
-            if f <= SLIT:
-                continue
-            n = at(index, where, ni, nj, nk)
-            if n >= 0:
-                neighbour[r, s] = n
-                weight[r, s] = f
-            else:
-                surface[r] += f / _surface_gap(at(phi, where, i, j, k), at(phi, where, ni, nj, nk))
+def _assemble(first, live, where, index, phi, ou, ov, ow, x, y, z, surface, links):
+    for t in prange(1, first.shape[0]):
+        if live[t].max() == 0:
+            continue
+        i0, j0, k0 = first[t, 0], first[t, 1], first[t, 2]
+        places, depth = np.empty((10, 10, 10), np.int32), np.empty((10, 10, 10), np.float32)
+        load(index, where, i0 - 1, j0 - 1, k0 - 1, places)
+        load(phi, where, i0 - 1, j0 - 1, k0 - 1, depth)
+        opened = np.empty((3, 10, 10, 10), np.float32)
+        load(ou, where, i0 - 1, j0 - 1, k0 - 1, opened[0])
+        load(ov, where, i0 - 1, j0 - 1, k0 - 1, opened[1])
+        load(ow, where, i0 - 1, j0 - 1, k0 - 1, opened[2])
+        places_line, depth_line, open_line = places.reshape(1000), depth.reshape(1000), opened.reshape(3000)
+        for a in range(8):
+            for b in range(8):
+                if live[t, a, b] == 0:
+                    continue
+                for c in range(8):
+                    p = ((a + 1) * 10 + b + 1) * 10 + c + 1
+                    place = places_line[np.uint64(p)]
+                    if place < 0:
+                        continue
+                    held = 0.0
+                    for s in range(6):
+                        axis = s >> 1
+                        step = 100 if axis == 0 else (10 if axis == 1 else 1)
+                        upper = p + step if s & 1 else p
+                        f = open_line[np.uint64(1000 * axis + upper)]
+                        if f <= SLIT:
+                            continue
+                        o = np.uint64(p + step if s & 1 else p - step)
+                        n = places_line[o]
+                        if n < 0:
+                            held += f / _surface_gap(depth_line[np.uint64(p)], depth_line[o])
+                            continue
+                        link(links, place >> 3, c, s, n)
+                        if s == 0:
+                            x[place >> 3, c] = f
+                        elif s == 2:
+                            y[place >> 3, c] = f
+                        elif s == 4:
+                            z[place >> 3, c] = f
+                    surface[place >> 3, c] = held
 
 
 def assemble(phi: np.ndarray, solids: Solids) -> System:
     """Matrix over the cells whose centre is in liquid and that have an open face."""
     tiles = solids.tiles
-    start = np.zeros(len(tiles) + 1, np.int64)
-    index = tiles.field(-1, np.int32)
+    count = np.zeros(len(tiles) + 1, np.int64)
+    live = np.zeros((len(tiles) + 1, 8, 8), np.uint8)
     high = np.array(tiles.layout.cells) - PAD
-    where = (tiles.first, tiles.where, phi, *solids.open, PAD, high)
-    _list_cells(*where, start, np.empty((0, 3), np.int32), index)
-    np.cumsum(start, out=start)
-    cell = np.empty((start[-1], 3), np.int32)
-    if len(cell):
-        _list_cells(*where, start, cell, index)
+    _live_cells(tiles.first, tiles.where, phi, *solids.open, PAD, high, live, count)
+    start = np.cumsum(count)
+    n = int(start[-1])
+    first, links = np.zeros((n + 1, 3), np.int32), np.zeros((n + 1, 8), np.uint32)
+    index = tiles.field(-1, np.int32)
+    list_pencils(tiles.first, live, start, first, links, index)
     tiles.wrap(index)
-    return _system(cell, index, phi, solids)
+    return _system(first, links, index, live, phi, solids)
 
 
-def _system(cell: np.ndarray, index: np.ndarray, phi: np.ndarray, solids: Solids) -> System:
-    n = len(cell)
-    surface = np.empty(n)
-    neighbour, weight = np.empty((n, 6), np.int32), np.empty((n, 6))
-    _assemble(cell, solids.tiles.where, index, phi, *solids.open, neighbour, weight, surface)
-    return System(cell, neighbour, weight, surface, index)
+def _system(
+    first: np.ndarray, links: np.ndarray, index: np.ndarray, live: np.ndarray, phi: np.ndarray, solids: Solids
+) -> System:
+    tiles = solids.tiles
+    x, y, z, surface = (np.zeros((len(first), 8), np.float32) for _ in range(4))
+    _assemble(tiles.first, live, tiles.where, index, phi, *solids.open, x, y, z, surface, links)
+    return System(first, x, y, z, surface, links, index, live)
 
 
 @njit(cache=True, inline="always")
@@ -138,24 +161,34 @@ def _through(field, opened, where, i, j, k, kick):
 
 
 @njit(cache=True, parallel=True)
-def _divergence(cell, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, out):
-    for r in prange(cell.shape[0]):
-        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        total = _through(u, ou, where, i + 1, j, k, kick[0]) - _through(u, ou, where, i, j, k, kick[0])
-        total += _through(v, ov, where, i, j + 1, k, kick[1]) - _through(v, ov, where, i, j, k, kick[1])
-        total += _through(w, ow, where, i, j, k + 1, kick[2]) - _through(w, ow, where, i, j, k, kick[2])
-        if moving:
-            for s in range(6):
-                axis, side = s // 2, s % 2
-                fi = i + (side if axis == 0 else 0)
-                fj = j + (side if axis == 1 else 0)
-                fk = k + (side if axis == 2 else 0)
-                opened = ou if axis == 0 else (ov if axis == 1 else ow)
-                f = at(opened, where, fi, fj, fk)
-                if f < 1.0:
-                    speed = solid_face_velocity(axis, fi, fj, fk, where, phi, owner, motion)
-                    total += (1.0 - f) * (speed if side else -speed)
-        out[r] = -total
+def _divergence(first, links, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, out):
+    for r in prange(1, first.shape[0]):
+        for c in range(8):
+            if (links[r, LIVE] >> c) & 1 == 0:
+                continue
+            i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
+            total = _through(u, ou, where, i + 1, j, k, kick[0]) - _through(u, ou, where, i, j, k, kick[0])
+            total += _through(v, ov, where, i, j + 1, k, kick[1]) - _through(v, ov, where, i, j, k, kick[1])
+            total += _through(w, ow, where, i, j, k + 1, kick[2]) - _through(w, ow, where, i, j, k, kick[2])
+            if moving:
+                for s in range(6):
+                    axis, side = s // 2, s % 2
+                    fi = i + (side if axis == 0 else 0)
+                    fj = j + (side if axis == 1 else 0)
+                    fk = k + (side if axis == 2 else 0)
+                    opened = ou if axis == 0 else (ov if axis == 1 else ow)
+                    f = at(opened, where, fi, fj, fk)
+                    if f < 1.0:
+                        speed = solid_face_velocity(axis, fi, fj, fk, where, phi, owner, motion)
+                        total += (1.0 - f) * (speed if side else -speed)
+            out[r, c] = -total
+
+
+def _right_side(system: System, solids: Solids, velocity: list[np.ndarray], kick: np.ndarray) -> np.ndarray:
+    right = system.values()
+    moving = (solids.moving, solids.owner, solids.phi, solids.motion)
+    _divergence(system.first, system.links, solids.tiles.where, *velocity, *solids.open, *moving, kick, right)
+    return right
 
 
 @njit(cache=True)
@@ -213,7 +246,7 @@ def apply_gradient(
     system: System, value: np.ndarray, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray]
 ) -> list[np.ndarray]:
     """Take the gradient of `value` off the face velocities, in place; returns which then are the liquid's."""
-    tiles = solids.tiles
+    tiles, value = solids.tiles, value.reshape(-1)
     valid = [tiles.field(0, np.uint8) for _ in velocity]
     grid = (tiles.first, tiles.where, system.index, phi)
     for axis in range(3):
@@ -228,7 +261,7 @@ def project(
     velocity: list[np.ndarray],
     kick: np.ndarray,
     tolerance: float = 1e-6,
-) -> tuple[list[np.ndarray], poisson.Solution]:
+) -> tuple[list[np.ndarray], Solution]:
     """Make the face velocities divergence-free, in place.
 
     Parameters
@@ -238,36 +271,34 @@ def project(
     Returns
     -------
     (valid, solution) : faces that carry liquid velocities, as uint8; the solve's outcome with the
-        pressure in `solution.value` (n,).
+        pressure in `solution.value`, like the system's pencils.
     """
-    right = np.empty(len(system.cell))
-    moving = (solids.moving, solids.owner, solids.phi, solids.motion)
-    _divergence(system.cell, solids.tiles.where, *velocity, *solids.open, *moving, kick, right)
-    solution = system.solver.solve(right, tolerance)
+    solution = system.solver.solve(_right_side(system, solids, velocity, kick), tolerance)
     valid = apply_gradient(system, solution.value, phi, solids, velocity)
     return valid, solution
 
 
 @njit(cache=True, parallel=True)
-def _open_pulled(cell, where, index, value, least, ou, ov, ow, opened):
-    for r in prange(cell.shape[0]):
-        if value[r] >= least:
-            continue
-        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        for s in range(6):
-            axis, side = s // 2, s % 2
-            step = 1 if side else -1
-            ni = i + (step if axis == 0 else 0)
-            nj = j + (step if axis == 1 else 0)
-            nk = k + (step if axis == 2 else 0)
-            if at(index, where, ni, nj, nk) >= 0:
+def _open_pulled(first, where, index, value, least, ou, ov, ow, opened):
+    for r in prange(1, first.shape[0]):
+        for c in range(8):
+            if value[r, c] >= least:
                 continue
-            fi, fj, fk = (ni, nj, nk) if side else (i, j, k)
-            field = ou if axis == 0 else (ov if axis == 1 else ow)
-            t = row_of(where, fi, fj, fk)
-            if t > 0 and field[t, fi & 7, fj & 7, fk & 7] < 1.0:
-                field[t, fi & 7, fj & 7, fk & 7] = 1.0
-                opened[r] = True
+            i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
+            for s in range(6):
+                axis, side = s // 2, s % 2
+                step = 1 if side else -1
+                ni = i + (step if axis == 0 else 0)
+                nj = j + (step if axis == 1 else 0)
+                nk = k + (step if axis == 2 else 0)
+                if at(index, where, ni, nj, nk) >= 0:
+                    continue
+                fi, fj, fk = (ni, nj, nk) if side else (i, j, k)
+                field = ou if axis == 0 else (ov if axis == 1 else ow)
+                t = row_of(where, fi, fj, fk)
+                if t > 0 and field[t, fi & 7, fj & 7, fk & 7] < 1.0:
+                    field[t, fi & 7, fj & 7, fk & 7] = 1.0
+                    opened[r] = True
 
 
 def let_go(
@@ -279,20 +310,15 @@ def let_go(
     2007, section 4), found by opening faces and solving again instead of by quadratic programming.
     """
     tiles = solids.tiles
-    moving = (solids.moving, solids.owner, solids.phi, solids.motion)
     for _ in range(MOST_OPENINGS):
-        right = np.empty(len(system.cell))
-        _divergence(system.cell, tiles.where, *velocity, *solids.open, *moving, kick, right)
-        value = system.solver.solve(right, LOOSE).value
-        if len(value) == 0:
-            break
+        value = system.solver.solve(_right_side(system, solids, velocity, kick), LOOSE).value
         least = -10 * LOOSE * float(np.abs(value).max())
         faces = [field.copy() for field in solids.open]
         opened = np.zeros(len(value), bool)
-        _open_pulled(system.cell, tiles.where, system.index, value, least, *faces, opened)
+        _open_pulled(system.first, tiles.where, system.index, value, least, *faces, opened)
         if not opened.any():
             break
         tiles.wrap(*faces)
         solids = replace(solids, open=faces)
-        system = _system(system.cell, system.index, phi, solids)
+        system = _system(system.first, system.links, system.index, system.live, phi, solids)
     return system, solids

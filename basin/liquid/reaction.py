@@ -31,10 +31,13 @@ def _again(where, i, j, k, u, v, w, u0, v0, w0):
 
 
 @njit(cache=True)
-def _press(cell, where, value, ou, ov, ow, phi, owner, after, before, reflects, centre, total):
-    # in the order of the rows, so that the sums have the same bits on any number of threads
-    for r in range(cell.shape[0]):
-        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
+def _press(first, where, value, ou, ov, ow, phi, owner, after, before, reflects, centre, total):
+    # in the order of the places, so that the sums have the same bits on any number of threads
+    for place in range(value.shape[0]):
+        push = value[place]
+        if push == 0.0:
+            continue
+        i, j, k = first[place >> 3, 0], first[place >> 3, 1], first[place >> 3, 2] + (place & 7)
         # the solid's surface in a cell closes what its open faces leave (the divergence theorem)
         x = np.float64(at(ou, where, i, j, k)) - at(ou, where, i + 1, j, k)
         y = np.float64(at(ov, where, i, j, k)) - at(ov, where, i, j + 1, k)
@@ -50,7 +53,6 @@ def _press(cell, where, value, ou, ov, ow, phi, owner, after, before, reflects, 
                         deepest, who = d, at(owner, where, i + a, j + b, k + c)
         if who < 0:
             continue
-        push = value[r]
         if reflects:
             push *= 1.0 + _again(where, i, j, k, after[0], after[1], after[2], before[0], before[1], before[2])
         x, y, z = x * push, y * push, z * push
@@ -76,14 +78,14 @@ def impulses(
 
     Parameters
     ----------
-    value : what was solved for (n,), voxels^2/s: pressure times time over density
+    value : what was solved for, like the system's pencils, voxels^2/s: pressure times time over density
     after, before : face velocities [u, v, w] with and without what the projection changed
     reflects : whether particles take that change twice, but for impacts
     centre : (bodies, 3), voxels, about which the moments are
     """
     total = np.zeros((len(centre), 6))
     if len(centre):
-        where = (system.cell, solids.tiles.where, value, *solids.open, solids.phi, solids.owner)
+        where = (system.first, solids.tiles.where, value.reshape(-1), *solids.open, solids.phi, solids.owner)
         faces = (tuple(after), tuple(before), reflects)
         _press(*where, *faces, np.ascontiguousarray(centre, np.float64), total)
     return total

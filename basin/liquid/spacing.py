@@ -11,6 +11,7 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.lanes import AHEAD, CONTRACT, prefetch
+from basin.grid.pencils import LIVE
 from basin.grid.tiles import WITHIN, at, load, velocity_in
 from basin.liquid.particles import Particles, X
 from basin.liquid.pressure import System, apply_gradient
@@ -26,24 +27,24 @@ DEEP = -0.4  # all neighbours at least this far below the surface: from there on
 
 
 @njit(cache=True, parallel=True)
-def _excess(cell, where, share, space, phi, out):
-    for r in prange(cell.shape[0]):
-        i, j, k = cell[r, 0], cell[r, 1], cell[r, 2]
-        e = at(space, where, i, j, k)
-        if e < LEAST_ROOM:
-            out[r] = 0.0
-            continue
-        error = min(max(at(share, where, i, j, k) / e - 1.0, -LARGEST_ERROR), LARGEST_ERROR)
-        if error < 0.0:
-            # near the surface less than full is as it should be
-            for s in range(6):
-                axis, step = s // 2, 1 if s % 2 else -1
-                ni = i + (step if axis == 0 else 0)
-                nj = j + (step if axis == 1 else 0)
-                nk = k + (step if axis == 2 else 0)
-                if at(phi, where, ni, nj, nk) > DEEP:
-                    error = 0.0
-        out[r] = RATE * error * e
+def _excess(first, links, where, share, space, phi, out):
+    for r in prange(1, first.shape[0]):
+        for c in range(8):
+            i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
+            e = at(space, where, i, j, k)
+            if (links[r, LIVE] >> c) & 1 == 0 or e < LEAST_ROOM:
+                continue
+            error = min(max(at(share, where, i, j, k) / e - 1.0, -LARGEST_ERROR), LARGEST_ERROR)
+            if error < 0.0:
+                # near the surface less than full is as it should be
+                for s in range(6):
+                    axis, step = s // 2, 1 if s % 2 else -1
+                    ni = i + (step if axis == 0 else 0)
+                    nj = j + (step if axis == 1 else 0)
+                    nk = k + (step if axis == 2 else 0)
+                    if at(phi, where, ni, nj, nk) > DEEP:
+                        error = 0.0
+            out[r, c] = RATE * error * e
 
 
 @njit(cache=True, parallel=True, fastmath=CONTRACT)
@@ -91,9 +92,9 @@ def spread(
     """
     tiles = solids.tiles
     shift = [tiles.field() for _ in range(3)]
-    right = np.empty(len(system.cell))
-    _excess(system.cell, tiles.where, share, solids.near, phi, right)
-    if len(right) == 0 or np.abs(right).max() < 0.01 * RATE:
+    right = system.values()
+    _excess(system.first, system.links, tiles.where, share, solids.near, phi, right)
+    if np.abs(right).max() < 0.01 * RATE:
         return shift
     found = system.solver.solve(right, 0.03)
     apply_gradient(system, found.value, phi, solids, shift)

@@ -149,9 +149,10 @@ def pressure_down_the_middle(run: Liquid) -> tuple[float, float]:
     forces.add(field, forces.gravity_kick(run.world.gravity, layout.dx, dt))
     system = pressure.assemble(phi, solids)
     _, solution = pressure.project(system, phi, solids, field, np.zeros(3))
-    pascal = solution.value * 998.2 * layout.dx**2 / dt
-    column = (system.cell[:, 0] == PAD + 32) & (system.cell[:, 2] == PAD + 2)
-    height = (system.cell[column, 1] + 0.5 - PAD) * layout.dx
+    cell = system.cells()
+    pascal = solution.value.reshape(-1)[system.places()] * 998.2 * layout.dx**2 / dt
+    column = (cell[:, 0] == PAD + 32) & (cell[:, 2] == PAD + 2)
+    height = (cell[column, 1] + 0.5 - PAD) * layout.dx
     slope, bottom = np.polyfit(height, pascal[column], 1)
     return float(slope), float(bottom)
 
