@@ -127,6 +127,29 @@ def value_at(value: float | tuple[float, ...] | Curve, time: float) -> np.ndarra
     return np.atleast_1d(np.array(value, dtype=float))
 
 
+def on_spans(value: float | Curve) -> list[tuple[float, float]]:
+    """Shot seconds from and until which a switch is at 0.5 or more, in order; infinite where it stays so."""
+    if not isinstance(value, Curve):
+        return [(-np.inf, np.inf)] if value >= 0.5 else []
+    times, coefficients = value.segments()
+    breaks = [float(t) for t in times]
+    for time, cubic in zip(times[:-1], coefficients, strict=True):
+        span = times[np.searchsorted(times, time, side="right")] - time
+        roots = np.roots(cubic[:, 0] - np.array([0, 0, 0, 0.5]))
+        breaks += [float(time + r.real) for r in roots if abs(r.imag) < 1e-9 and 0 < r.real < span]
+    edges = [-np.inf, *sorted(set(breaks)), np.inf]
+    spans: list[tuple[float, float]] = []
+    for a, b in pairwise(edges):
+        middle = b - 1.0 if np.isinf(a) else (a + 1.0 if np.isinf(b) else 0.5 * (a + b))
+        if value.at(middle)[0] < 0.5:
+            continue
+        if spans and spans[-1][1] == a:
+            spans[-1] = (spans[-1][0], b)
+        else:
+            spans.append((a, b))
+    return spans
+
+
 def value_over(value: float | tuple[float, ...] | Curve, start: float, end: float) -> Any:
     """The part of a value that frames over [start, end] depend on, ready for hashing."""
     if isinstance(value, Curve):

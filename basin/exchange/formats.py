@@ -5,13 +5,15 @@ Readers of these formats accept nearly anything; every count, index and number i
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import trimesh
 
-from basin.geometry.mesh import TriangleMesh, facing_out, welded
+from basin.geometry.deforming import MeshSequence
+from basin.geometry.mesh import TriangleMesh, facing_out, weld_map, welded
 
 METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 LARGEST_FILE = 2_000_000_000
@@ -24,6 +26,81 @@ class MeshFileError(ValueError):
 
 def read_mesh(path: Path, unit: str = "m", up: str = "y") -> TriangleMesh:
     """Read a mesh as metres, Y up, welded, with closed meshes facing outwards.
+
+    Raises
+    ------
+    MeshFileError
+        If `read_points` does, or all triangles have no area.
+    """
+    mesh = convert(welded(read_points(path)), unit, up)
+    if len(mesh.triangle) == 0:
+        raise MeshFileError(f"{path.name}: all triangles have collapsed to points or lines")
+    return facing_out(mesh) if mesh.open_edges() == 0 else mesh
+
+
+def sequence_files(folder: Path, pattern: str) -> dict[int, Path]:
+    """Files of a sequence by their numbers, ascending; a run of # in the pattern stands for the number.
+
+    Raises
+    ------
+    MeshFileError
+        If there are none, or one between the first and the last is missing.
+    """
+    name = Path(pattern).name
+    marks = re.search(r"#+", name)
+    assert marks
+    form = re.compile(re.escape(name[: marks.start()]) + r"(\d+)" + re.escape(name[marks.end() :]))
+    here = (folder / pattern).parent
+    found: dict[int, Path] = {}
+    for path in sorted(here.iterdir()) if here.is_dir() else []:
+        matched = form.fullmatch(path.name)
+        if matched and len(matched[1]) >= len(marks[0]):
+            found[int(matched[1])] = path
+    if not found:
+        raise MeshFileError(f"{pattern}: no file of this sequence is there")
+    missing = [n for n in range(min(found), max(found)) if n not in found]
+    if missing:
+        raise MeshFileError(
+            f"{pattern}: number {missing[0]} of the sequence is missing, between {min(found)} and {max(found)}; "
+            "bring all its files"
+        )
+    return dict(sorted(found.items()))
+
+
+def read_sequence(folder: Path, pattern: str, unit: str, up: str, first: int, frame_seconds: float) -> MeshSequence:
+    """Read a sequence of meshes with the same points as metres, Y up, welded alike; file `first` is at time 0.
+
+    Raises
+    ------
+    MeshFileError
+        If a file is missing or unusable, or has other points or triangles than the first one.
+    """
+    files = sequence_files(folder, pattern)
+    start = min(files)
+    held = read_points(files[start])
+    same, triangle = weld_map(held)
+    turned = convert(TriangleMesh(held.position[same], triangle), unit, up)
+    flip = turned.open_edges() == 0 and turned.volume() < 0
+    places = []
+    for path in files.values():
+        mesh = read_points(path)
+        if len(mesh.position) != len(held.position):
+            raise MeshFileError(
+                f"{path.name}: has {len(mesh.position):,} points, {files[start].name} {len(held.position):,}; a mesh "
+                "that deforms keeps its points. Export it again without remeshing"
+            )
+        if not np.array_equal(mesh.triangle, held.triangle):
+            raise MeshFileError(
+                f"{path.name}: its triangles are not those of {files[start].name}; a mesh that deforms keeps them. "
+                "Export it again without remeshing"
+            )
+        places.append(convert(TriangleMesh(mesh.position[same], triangle), unit, up).position)
+    triangle = triangle[:, ::-1].copy() if flip else triangle
+    return MeshSequence((start - first) * frame_seconds, frame_seconds, np.stack(places), triangle)
+
+
+def read_points(path: Path) -> TriangleMesh:
+    """The points and triangles of a file as they are written.
 
     Raises
     ------
@@ -58,11 +135,7 @@ def read_mesh(path: Path, unit: str = "m", up: str = "y") -> TriangleMesh:
     if not np.isfinite(position).all():
         bad = int((~np.isfinite(position).all(axis=1)).sum())
         raise MeshFileError(f"{path.name}: {bad} vertices are not finite numbers; mend them in the modelling program")
-    mesh = welded(TriangleMesh(position, triangle.astype(np.int32)))
-    if len(mesh.triangle) == 0:
-        raise MeshFileError(f"{path.name}: all triangles have collapsed to points or lines")
-    mesh = convert(mesh, unit, up)
-    return facing_out(mesh) if mesh.open_edges() == 0 else mesh
+    return TriangleMesh(position, triangle.astype(np.int32))
 
 
 def convert(mesh: TriangleMesh, unit: str, up: str) -> TriangleMesh:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from dataclasses import field as of_its_own
 
 import igl
 import numpy as np
@@ -20,6 +21,7 @@ from basin.geometry.pose import scale_of
 from basin.geometry.shapes import Box, Disc, GroundPlane, Shape, Sphere, Tub, Tube
 
 PLANE, BOX, SPHERE, TUB, TUBE, FIELD = range(6)
+NOTHING_NEAR = np.zeros((1, 1, 1), np.int32)
 BAND = 3  # nodes on each side of the surface with exact distances; beyond, a distance transform
 
 
@@ -30,6 +32,7 @@ class Distance:
     Attributes
     ----------
     low, high : (3,), where it can be negative; infinite if that is everywhere
+    nearest : int32, like `field`: the nearest triangle of a mesh that deforms; else (1, 1, 1)
     sign : -1 for a solid that fills all but the shape
     shell : thickness of a solid that lies about the shape's surface; 0 for a whole one
     """
@@ -43,6 +46,11 @@ class Distance:
     high: np.ndarray
     sign: float = 1.0
     shell: float = 0.0
+    nearest: np.ndarray = of_its_own(default_factory=lambda: NOTHING_NEAR)
+
+    def at_time(self, time: float) -> Distance:
+        """The distance at a shot time: this one, which does not change."""
+        return self
 
     def at(self, points: np.ndarray) -> np.ndarray:
         """Distances (n,) in metres at points (n, 3) of the shape's own frame."""
@@ -104,8 +112,8 @@ def shape_distance(shape: Shape, mesh: TriangleMesh | None, dx: float) -> Distan
     return mesh_distance(mesh, dx)
 
 
-def mesh_distance(mesh: TriangleMesh, dx: float) -> Distance:
-    """Signed distance of a closed mesh on a grid of nodes.
+def mesh_distance(mesh: TriangleMesh, dx: float, nearest: bool = False) -> Distance:
+    """Signed distance of a closed mesh on a grid of nodes; which triangle is nearest too, if asked for.
 
     Exact point-triangle distances within `BAND` nodes of the surface, the sign from the
     generalized winding number (Jacobson et al. 2013; libigl), a distance transform beyond.
@@ -116,7 +124,8 @@ def mesh_distance(mesh: TriangleMesh, dx: float) -> Distance:
     far = np.float32((BAND + 1) * dx)
     field = np.full(shape, far, np.float32)
     corner = mesh.position[mesh.triangle].astype(np.float64)
-    _splat_triangles(field, corner, origin, dx, BAND)
+    triangle = np.zeros(shape if nearest else (1, 1, 1), np.int32)
+    _splat_triangles(field, corner, origin, dx, BAND, triangle)
     exact = field < far
     outside = np.ones(shape, bool)
     index = np.argwhere(exact)
@@ -129,10 +138,15 @@ def mesh_distance(mesh: TriangleMesh, dx: float) -> Distance:
         seeds = np.stack(np.unravel_index(first, shape), axis=1)
         component_outside = np.concatenate([[True], _winding(mesh, origin + seeds * dx) < 0.5])
         outside[~exact] = component_outside[labels[~exact]]
-        reach = ndimage.distance_transform_edt(~exact).astype(np.float32) * np.float32(dx)
+        if nearest:
+            reach, there = ndimage.distance_transform_edt(~exact, return_indices=True)
+            triangle = triangle[tuple(there)]
+        else:
+            reach = ndimage.distance_transform_edt(~exact)
+        reach = reach.astype(np.float32) * np.float32(dx)
         field[~exact] = (BAND * np.float32(dx) + reach)[~exact]
     field[~outside] *= -1
-    return Distance(FIELD, np.zeros(3), field, origin, float(dx), low, high)
+    return Distance(FIELD, np.zeros(3), field, origin, float(dx), low, high, nearest=triangle)
 
 
 def _winding(mesh: TriangleMesh, points: np.ndarray) -> np.ndarray:
@@ -179,8 +193,9 @@ def point_triangle_distance(p, a, b, c):
 
 
 @njit(cache=True)
-def _splat_triangles(field, corner, origin, dx, band):
+def _splat_triangles(field, corner, origin, dx, band, nearest):
     nx, ny, nz = field.shape
+    noting = nearest.shape[0] == nx
     p = np.empty(3)
     for t in range(corner.shape[0]):
         a, b, c = corner[t, 0], corner[t, 1], corner[t, 2]
@@ -198,6 +213,8 @@ def _splat_triangles(field, corner, origin, dx, band):
                     d = point_triangle_distance(p, a, b, c)
                     if d < field[i, j, k] and d <= band * dx:
                         field[i, j, k] = d
+                        if noting:
+                            nearest[i, j, k] = t
 
 
 @njit(cache=True)

@@ -126,6 +126,12 @@ def welded(mesh: TriangleMesh) -> TriangleMesh:
     """Join vertices at the same place (1e-6 of the size) and drop triangles that collapse."""
     if len(mesh.position) == 0:
         return mesh
+    kept, triangle = weld_map(mesh)
+    return TriangleMesh(mesh.position[kept], triangle)
+
+
+def weld_map(mesh: TriangleMesh) -> tuple[np.ndarray, np.ndarray]:
+    """Which vertices stay when those at the same place are joined (k,), and the triangles that are left (m, 3)."""
     low, high = mesh.bounds()
     cell = max(float((high - low).max()), 1e-30) * 1e-6
     _, first, inverse = np.unique(
@@ -135,7 +141,26 @@ def welded(mesh: TriangleMesh) -> TriangleMesh:
     distinct = (
         (triangle[:, 0] != triangle[:, 1]) & (triangle[:, 1] != triangle[:, 2]) & (triangle[:, 2] != triangle[:, 0])
     )
-    return TriangleMesh(mesh.position[first], triangle[distinct])
+    return first, triangle[distinct]
+
+
+def grounded(mesh: TriangleMesh) -> TriangleMesh:
+    """The closed solid below an open mesh that is seen from above: its rim goes straight down to a flat base.
+
+    The base lies below the lowest point by as much as the mesh is wide.
+    """
+    a, b, c = (mesh.position[mesh.triangle[:, i]] for i in range(3))
+    triangle = mesh.triangle if np.cross(b - a, c - a)[:, 1].sum() >= 0 else mesh.triangle[:, ::-1]
+    edges = np.concatenate([triangle[:, [0, 1]], triangle[:, [1, 2]], triangle[:, [2, 0]]]).astype(np.int64)
+    n = len(mesh.position)
+    rim = edges[~np.isin(edges[:, 0] * n + edges[:, 1], edges[:, 1] * n + edges[:, 0])]
+    low, high = mesh.bounds()
+    base = mesh.position.copy()
+    base[:, 1] = low[1] - float((high - low).max())
+    first, second = rim[:, 0], rim[:, 1]
+    sides = [np.stack([first, first + n, second], axis=1), np.stack([second, first + n, second + n], axis=1)]
+    every = np.concatenate([triangle, triangle[:, ::-1] + n, *sides])
+    return TriangleMesh(np.concatenate([mesh.position, base]), every.astype(np.int32))
 
 
 def facing_out(mesh: TriangleMesh) -> TriangleMesh:

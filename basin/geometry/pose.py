@@ -27,6 +27,30 @@ class Placement(Protocol):
         """Affine matrix (4, 4), its own frame to the scene, at a shot time."""
         ...
 
+    def over(self, start: float, end: float) -> list[Any]:
+        """What frames over [start, end] depend on, for hashing."""
+        ...
+
+
+@dataclass(frozen=True)
+class Attached:
+    """A placement within that of something else, with which it moves, turns and grows."""
+
+    to: Placement
+    own: Placement
+
+    def moves(self) -> bool:
+        """Whether it is not the same at all times."""
+        return self.to.moves() or self.own.moves()
+
+    def matrix(self, time: float) -> np.ndarray:
+        """Affine matrix (4, 4), its own frame to the scene, at a shot time."""
+        return np.asarray(self.to.matrix(time) @ self.own.matrix(time))
+
+    def over(self, start: float, end: float) -> list[Any]:
+        """What frames over [start, end] depend on, for hashing."""
+        return [*self.to.over(start, end), *self.own.over(start, end)]
+
 
 @dataclass(frozen=True)
 class Shifted:
@@ -44,6 +68,10 @@ class Shifted:
         own = np.eye(4)
         own[:3, 3] = self.shift
         return np.asarray(self.of.matrix(time) @ own)
+
+    def over(self, start: float, end: float) -> list[Any]:
+        """What frames over [start, end] depend on, for hashing."""
+        return [*self.of.over(start, end), self.shift.tolist()]
 
 
 class Pose(Part):

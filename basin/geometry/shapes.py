@@ -31,11 +31,20 @@ class Box(Part):
 
 class MeshShape(Part):
     kind: Literal["mesh"] = "mesh"
-    file: str = setting("", group="Shape", meaning="Mesh file, relative to the scene document.", control="file")
+    file: str = setting(
+        "",
+        group="Shape",
+        meaning="Mesh file, relative to the scene document; #### stands for frame numbers of a mesh that deforms.",
+        control="file",
+    )
     unit: Literal["m", "cm", "mm", "in", "ft"] = setting(
         "m", group="Shape", meaning="What one unit of the file is in the real world."
     )
     up: Literal["y", "z", "x"] = setting("y", group="Shape", meaning="The file's axis that points up.")
+
+    def is_sequence(self) -> bool:
+        """Whether it is a file for each frame."""
+        return "#" in self.file.rsplit("/", 1)[-1]
 
 
 class GroundPlane(Part):

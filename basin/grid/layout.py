@@ -81,11 +81,11 @@ def make_layout(low: np.ndarray, size: np.ndarray, dx: float, walls: Sequence[tu
 
     Parameters
     ----------
-    walls : ("closed" | "open" | "periodic") for the low and high wall of x, y, z.
+    walls : ("closed" | "open" | "periodic" | "calm", closed too) for the low and high wall of x, y, z.
     """
     periodic = np.array([w[0] == "periodic" for w in walls])
     size = np.array(size, np.float64)
     size = np.where(periodic, np.maximum(np.round(size / dx), 2 * PAD) * dx, size)
     nx, ny, nz = (max(int(np.ceil(s / dx - 1e-6)), 1) for s in size)
-    closed = np.array([[side == "closed" for side in pair] for pair in walls])
+    closed = np.array([[side in ("closed", "calm") for side in pair] for pair in walls])
     return Layout(np.array(low, np.float64), size, float(dx), (nx, ny, nz), closed, periodic)

@@ -286,14 +286,20 @@ def _settle(chosen, start, record, low, high, inner, periodic, closed, leaves, g
                 gone[n] = 1
 
 
-def wrapped_and_drained(particles: Particles, tiling: Tiling) -> tuple[Particles, float]:
-    """Wrap periodic axes and drop what left through open walls; returns the volume lost (voxels^3)."""
+def wrapped_and_drained(particles: Particles, tiling: Tiling, discard: float = 0.0) -> tuple[Particles, float]:
+    """Wrap periodic axes and drop what left through open walls, or came as near to one as `discard` voxels.
+
+    Returns the volume lost (voxels^3) too.
+    """
     layout = tiling.layout
-    beside = (tiling.low < PAD + FARTHEST) | (tiling.high > layout.wall_high - FARTHEST)
+    reach = FARTHEST + discard
+    beside = (tiling.low < PAD + reach) | (tiling.high > layout.wall_high - reach)
     chosen = np.flatnonzero(beside.any(axis=1))
     leaves, gone = np.zeros(len(particles), bool), np.zeros(len(chosen), np.uint8)
     inner = np.array(layout.inner, np.float32)
-    walls = (layout.wall_low, layout.wall_high, inner, layout.periodic, layout.closed)
+    kept = np.where(layout.closed | layout.periodic[:, None], 0.0, discard).astype(np.float32)
+    low, high = layout.wall_low + kept[:, 0], layout.wall_high - kept[:, 1]
+    walls = (low, high, inner, layout.periodic, layout.closed)
     _settle(chosen, tiling.start, particles.record, *walls, leaves, gone)
     if not gone.any():
         return particles, 0.0

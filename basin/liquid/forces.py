@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
-from basin.geometry.pose import Pose, scale_of
+from basin.geometry.pose import Placement, scale_of
 from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD, Layout
 from basin.grid.tiles import Tiles, at
@@ -54,7 +54,7 @@ class Force:
 
     name: str
     effect: Effect
-    pose: Pose
+    pose: Placement
     zone: int
     size: np.ndarray
     softness: float

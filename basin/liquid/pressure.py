@@ -102,8 +102,8 @@ def _assemble(first, live, where, index, phi, ou, ov, ow, x, y, z, surface, link
                 for c in range(8):
                     p = ((a + 1) * 10 + b + 1) * 10 + c + 1
                     place = places_line[np.uint64(p)]
-                    if place < 0:
-                        continue
+                    if (live[t, a, b] >> c) & 1 == 0:
+                        continue  # beyond a periodic wall lie places too, those of the cells that it repeats
                     held = 0.0
                     for s in range(6):
                         axis = s >> 1

@@ -31,7 +31,7 @@ def _again(where, i, j, k, u, v, w, u0, v0, w0):
 
 
 @njit(cache=True)
-def _press(first, where, value, ou, ov, ow, phi, owner, after, before, reflects, centre, total):
+def _press(first, where, value, ou, ov, ow, phi, owner, body, after, before, reflects, centre, total):
     # in the order of the places, so that the sums have the same bits on any number of threads
     for place in range(value.shape[0]):
         push = value[place]
@@ -53,6 +53,7 @@ def _press(first, where, value, ou, ov, ow, phi, owner, after, before, reflects,
                         deepest, who = d, at(owner, where, i + a, j + b, k + c)
         if who < 0:
             continue
+        who = body[who]
         if reflects:
             push *= 1.0 + _again(where, i, j, k, after[0], after[1], after[2], before[0], before[1], before[2])
         x, y, z = x * push, y * push, z * push
@@ -85,7 +86,8 @@ def impulses(
     """
     total = np.zeros((len(centre), 6))
     if len(centre):
-        where = (system.first, solids.tiles.where, value.reshape(-1), *solids.open, solids.phi, solids.owner)
+        owners = (solids.phi, solids.owner, solids.body)
+        where = (system.first, solids.tiles.where, value.reshape(-1), *solids.open, *owners)
         faces = (tuple(after), tuple(before), reflects)
         _press(*where, *faces, np.ascontiguousarray(centre, np.float64), total)
     return total

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
+from basin.geometry.deforming import Deforming, motions
 from basin.geometry.distance import Distance, solid_distance
 from basin.geometry.pose import Placement, scale_of
 from basin.grid.fractions import EDGE, open_faces
@@ -33,7 +34,7 @@ class Body:
     """
 
     name: str
-    distance: Distance
+    distance: Distance | Deforming
     pose: Placement
     thin: np.ndarray | None = None
     start: float = 0.0
@@ -41,8 +42,13 @@ class Body:
     blown: Callable[[float], np.ndarray] | None = None
 
     def changes(self) -> bool:
-        """Whether it moves, comes or goes."""
-        return self.pose.moves() or self.start > 0.0 or np.isfinite(self.end)
+        """Whether it moves, deforms, comes or goes."""
+        deforms = isinstance(self.distance, Deforming)
+        return deforms or self.pose.moves() or self.start > 0.0 or np.isfinite(self.end)
+
+    def rows(self) -> int:
+        """How many motions it has: one for each triangle if it deforms."""
+        return len(self.distance.sequence.triangle) if isinstance(self.distance, Deforming) else 1
 
     def is_there(self, time: float) -> bool:
         """Whether liquid meets it at a shot time."""
@@ -56,13 +62,14 @@ class Solids:
     Attributes
     ----------
     phi : float32, distance at nodes in voxels, negative in solids
-    owner : int16 at nodes, index of the nearest body, -1 for the walls
+    owner : int32 at nodes, row in `motion` of the nearest body, or of its nearest triangle; -1 for the walls
     open : face fractions [u, v, w], 1 where no solid is
     own : float32, open share of each cell
     near, wide : float32, open share of the kernels about each cell (`basin.liquid.room`)
     middle : float32 (..., 3), centroid of the wider kernel's open part, voxels from the cell's centre
     beside : rows of the tiles that a solid reaches
-    motion : float64 (bodies, 3, 4), velocity = motion @ (x, 1) in voxels/s over voxels
+    motion : float64 (rows, 3, 4), velocity = motion @ (x, 1) in voxels/s over voxels
+    body : int32 (rows,), number of each row's body
     moving : whether any motion is not zero
     thin : walls that the fields cannot tell
     """
@@ -77,6 +84,7 @@ class Solids:
     middle: np.ndarray
     beside: np.ndarray
     motion: np.ndarray
+    body: np.ndarray
     moving: bool
     thin: ThinWalls
 
@@ -106,6 +114,7 @@ def _stamp(
     kind,
     size,
     field,
+    nearest,
     origin,
     spacing,
     sign,
@@ -137,14 +146,19 @@ def _stamp(
                     if d < bodies[t, a, b, c]:
                         bodies[t, a, b, c] = d
                         owner[t, a, b, c] = index
+                        if nearest.shape[0] > 1:
+                            p = min(max(int((bx - origin[0]) / spacing + 0.5), 0), nearest.shape[0] - 1)
+                            q = min(max(int((by - origin[1]) / spacing + 0.5), 0), nearest.shape[1] - 1)
+                            r = min(max(int((bz - origin[2]) / spacing + 0.5), 0), nearest.shape[2] - 1)
+                            owner[t, a, b, c] = index + nearest[p, q, r]
 
 
 @dataclass(frozen=True)
 class _Placed:
-    """A body at a moment: its index, its pose, and the box of cells (3,) that it can reach."""
+    """A body at a moment: its first row, its distance, its pose, and the box of cells (3,) that it can reach."""
 
     index: int
-    body: Body
+    distance: Distance
     matrix: np.ndarray
     low: np.ndarray
     high: np.ndarray
@@ -156,9 +170,9 @@ class _Placed:
 
     def stamp(self, layout: Layout, row: np.ndarray, first: np.ndarray, bodies: np.ndarray, owner: np.ndarray) -> None:
         """Lower the distances of tiles to those of this body, in place."""
-        d = self.body.distance
+        d = self.distance
         scale = scale_of(self.matrix)
-        shape = (d.kind, d.size, d.field, d.origin, d.dx, d.sign, d.shell)
+        shape = (d.kind, d.size, d.field, d.nearest, d.origin, d.dx, d.sign, d.shell)
         _stamp(
             row,
             first,
@@ -175,12 +189,12 @@ class _Placed:
         )
 
 
-def _place(layout: Layout, index: int, body: Body, matrix: np.ndarray) -> _Placed:
-    d = body.distance
+def _place(layout: Layout, index: int, body: Body, matrix: np.ndarray, time: float) -> _Placed:
+    d = body.distance.at_time(time)
     if not np.isfinite([d.low, d.high]).all():
-        return _Placed(index, body, matrix, np.full(3, -np.inf), np.full(3, np.inf))
+        return _Placed(index, d, matrix, np.full(3, -np.inf), np.full(3, np.inf))
     placed = layout.to_voxels(d.corners(matrix))
-    return _Placed(index, body, matrix, placed.min(axis=0) - FAR, placed.max(axis=0) + FAR)
+    return _Placed(index, d, matrix, placed.min(axis=0) - FAR, placed.max(axis=0) + FAR)
 
 
 class _Walls:
@@ -304,11 +318,14 @@ class SolidWorld:
     def __init__(self, layout: Layout, bodies: list[Body], time_scale: float):
         self.layout, self.bodies, self.time_scale = layout, bodies, time_scale
         self._walls = _Walls(layout)
+        counts = [b.rows() for b in bodies]
+        self._row = np.cumsum([0, *counts])
+        self._body = np.repeat(np.arange(len(bodies), dtype=np.int32), counts)
         still = [(i, b) for i, b in enumerate(bodies) if not b.changes()]
-        self._still = [_place(layout, i, b, b.pose.matrix(0.0)) for i, b in still]
+        self._still = [_place(layout, int(self._row[i]), b, b.pose.matrix(0.0), 0.0) for i, b in still]
         self._changing = [(i, b) for i, b in enumerate(bodies) if b.changes()]
         far, one = np.array(FAR, np.float32), np.array(1.0, np.float32)
-        self._nodes = _Pool(layout, {"bodies": far, "phi": far, "owner": np.array(-1, np.int16)})
+        self._nodes = _Pool(layout, {"bodies": far, "phi": far, "owner": np.array(-1, np.int32)})
         blank = dict.fromkeys(("u", "v", "w", "own", "near", "wide"), one)
         self._shares = _Pool(layout, {**blank, "middle": np.zeros(3, np.float32)})
         self._last: tuple[bytes, Solids] | None = None
@@ -320,16 +337,16 @@ class SolidWorld:
         now = [body.pose.matrix(time) for _, body in moving]
         later = [body.pose.matrix(time + dt) for _, body in moving] if dt > 0 else now
         blown = [(i, b.blown(time)) for i, b in enumerate(self.bodies) if b.blown is not None and b.is_there(time)]
-        same = _stamped(moving, [*now, *later]) + np.array([v for _, v in blown]).tobytes()
+        same = _stamped(moving, [*now, *later], time, dt) + np.array([v for _, v in blown]).tobytes()
         if self._last is not None and self._last[0] == same and _alike(self._last[1].tiles, tiles):
             return self._last[1]
-        motion = np.zeros((len(self.bodies), 3, 4))
-        for (index, _), a, b in zip(moving, now, later, strict=True):
+        motion = np.zeros((int(self._row[-1]), 3, 4))
+        for (index, body), a, b in zip(moving, now, later, strict=True):
             if dt > 0:
-                change = self.layout.voxel_matrix(b @ np.linalg.inv(a)) - np.eye(4)
-                motion[index] = change[:3] / (dt * self.time_scale)
+                rows = slice(self._row[index], self._row[index + 1])
+                motion[rows] = (self._change(body, a, b, time, dt) - np.eye(4)[:3]) / (dt * self.time_scale)
         for index, speed in blown:
-            motion[index, :, 3] += speed / self.layout.dx
+            motion[self._row[index], :, 3] += speed / self.layout.dx
         phi, owner, bodies, moved = self._nodes_at(tiles, time)
         row = self._still_shares(tiles)
         u, v, w, own, near, wide, middle = (self._shares.taken(name, row) for name in SHARES)
@@ -341,10 +358,21 @@ class SolidWorld:
             kernel_room(*args, self._walls.within, own, near, wide, middle)
         thin = self._thin(tiles, time, dt, bodies, [u, v, w], near, wide, middle)
         beside[np.flatnonzero(thin.slot[1:] >= 0)] = True
-        rows = (np.flatnonzero(beside) + 1).astype(np.int32)
-        solids = Solids(tiles, phi, owner, [u, v, w], own, near, wide, middle, rows, motion, bool(np.any(motion)), thin)
+        reached = (np.flatnonzero(beside) + 1).astype(np.int32)
+        moves = (motion, self._body, bool(np.any(motion)))
+        solids = Solids(tiles, phi, owner, [u, v, w], own, near, wide, middle, reached, *moves, thin)
         self._last = (same, solids)
         return solids
+
+    def _change(self, body: Body, a: np.ndarray, b: np.ndarray, time: float, dt: float) -> np.ndarray:
+        """Maps (rows, 3, 4) over voxels that take a body's places to where they are `dt` shot seconds later."""
+        if not isinstance(body.distance, Deforming):
+            return np.asarray(self.layout.voxel_matrix(b @ np.linalg.inv(a))[None, :3])
+        four = [
+            self.layout.to_voxels(body.distance.frames(t) @ m[:3, :3].T + m[:3, 3])
+            for t, m in ((time, a), (time + dt, b))
+        ]
+        return motions(*four)
 
     def _thin(
         self, tiles: Tiles, time: float, dt: float, bodies: np.ndarray, opened: list[np.ndarray], *room: np.ndarray
@@ -355,14 +383,19 @@ class SolidWorld:
             return ThinWalls.none(tiles)
         if not self._changing:  # then the distances at hand are those to bodies and walls together
             bodies = self._nodes.taken("bodies", self._nodes.rows(tiles.number))
-        back = np.tile(np.eye(4)[:3], (len(self.bodies), 1, 1))
+        back = np.tile(np.eye(4)[:3], (int(self._row[-1]), 1, 1))
         corner, owner = [], []
         for index, body, triangles in chosen:
             now, later = body.pose.matrix(time), body.pose.matrix(time + dt)
+            rows = np.arange(self._row[index], self._row[index + 1], dtype=np.int32)
+            if isinstance(body.distance, Deforming):
+                triangles = body.distance.frames(time)[:, :3]
             placed = triangles.reshape(-1, 3) @ now[:3, :3].T + now[:3, 3]
             corner.append(self.layout.to_voxels(placed).reshape(-1, 3, 3))
-            owner.append(np.full(len(triangles), index, np.int32))
-            back[index] = self.layout.voxel_matrix(now @ np.linalg.inv(later))[:3]
+            owner.append(np.broadcast_to(rows, len(triangles)).copy())
+            change = np.tile(np.eye(4), (len(rows), 1, 1))
+            change[:, :3] = self._change(body, now, later, time, dt)
+            back[rows] = np.linalg.inv(change)[:, :3]
         walls = (np.concatenate(corner), np.concatenate(owner), back)
         return thin_walls(tiles, *walls, bodies, self._walls.within, opened, *room)
 
@@ -383,14 +416,15 @@ class SolidWorld:
         for body in self.bodies:
             if not body.is_there(time):
                 continue
-            result = np.minimum(result, body.distance.placed_at(metres, body.pose.matrix(time)) / self.layout.dx)
+            own = body.distance.at_time(time)
+            result = np.minimum(result, own.placed_at(metres, body.pose.matrix(time)) / self.layout.dx)
         return result
 
     def _nodes_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """(phi, owner, distance to bodies alone, rows of tiles that moving bodies change)."""
         moving = self._there(time)
         matrices = [body.pose.matrix(time) for _, body in moving]
-        same = _stamped(moving, matrices)
+        same = _stamped(moving, matrices, time)
         if self._placed is not None and self._placed[0] == same and _alike(self._placed[1], tiles):
             return self._placed[2]
         self._make_nodes(tiles.number)
@@ -402,7 +436,7 @@ class SolidWorld:
             first = tiles.first[1:]
             touched, derived = np.zeros(len(tiles), bool), np.zeros(len(tiles), bool)
             for (index, body), matrix in zip(moving, matrices, strict=True):
-                placed = _place(self.layout, index, body, matrix)
+                placed = _place(self.layout, int(self._row[index]), body, matrix, time)
                 here = np.flatnonzero(placed.reaches(self.layout, first, 0))
                 placed.stamp(self.layout, (here + 1).astype(np.int32), first[here], bodies, owner)
                 touched[here] = True
@@ -450,9 +484,10 @@ class SolidWorld:
         return self._shares.rows(tiles.number)
 
 
-def _stamped(bodies: list[tuple[int, Body]], matrices: list[np.ndarray]) -> bytes:
-    """Tells apart which bodies are where."""
-    return np.array([i for i, _ in bodies]).tobytes() + np.array(matrices).tobytes()
+def _stamped(bodies: list[tuple[int, Body]], matrices: list[np.ndarray], *times: float) -> bytes:
+    """Tells apart which bodies are where, and in what form."""
+    form = [times for _, b in bodies if isinstance(b.distance, Deforming)]
+    return np.array([i for i, _ in bodies]).tobytes() + np.array(matrices).tobytes() + np.array(form).tobytes()
 
 
 def _alike(a: Tiles, b: Tiles) -> bool:

@@ -9,8 +9,9 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 from scipy.spatial import cKDTree
 
+from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance, shape_distance
-from basin.geometry.pose import Pose, Shifted, scale_of
+from basin.geometry.pose import Placement, Shifted, scale_of
 from basin.geometry.shapes import Tub
 from basin.grid.layout import Layout
 from basin.liquid.particles import Particles
@@ -32,7 +33,7 @@ class FillSource:
     Attributes
     ----------
     number : index among the scene's sources
-    distance : shape in its own frame
+    distance : shape in its own frame, which may deform
     is_box : whether the shape is a box, whose lattice then fits it exactly
     velocity : (3,) m per liquid second
     carry : share of the shape's own velocity that the liquid is given
@@ -41,9 +42,9 @@ class FillSource:
 
     number: int
     name: str
-    distance: Distance
+    distance: Distance | Deforming
     is_box: bool
-    pose: Pose
+    pose: Placement
     velocity: np.ndarray
     carry: float
     frame: int
@@ -64,9 +65,9 @@ class InflowSource:
 
     number: int
     name: str
-    distance: Distance | None
+    distance: Distance | Deforming | None
     radius: float
-    pose: Pose
+    pose: Placement
     velocity: np.ndarray
     start: float
     end: float
@@ -108,14 +109,26 @@ def nozzle(inflow: InflowSource, layout: Layout, time_scale: float) -> Body | No
     return Body(inflow.name, shape, Shifted(inflow.pose, shift), None, *span, inflow.speed_at)
 
 
-def own_velocity(pose: Pose, time_scale: float, shot_time: float, points: np.ndarray) -> np.ndarray:
-    """Velocity (n, 3), m per liquid second, of points (n, 3) of the scene that go along with a pose."""
-    if not pose.moves():
-        return np.zeros_like(points)
-    step = 1e-4
-    before, after = pose.matrix(shot_time - step), pose.matrix(shot_time + step)
-    motion = (after - before) @ np.linalg.inv(pose.matrix(shot_time)) / (2 * step * time_scale)
-    return np.asarray(points @ motion[:3, :3].T + motion[:3, 3])
+def own_velocity(
+    pose: Placement,
+    time_scale: float,
+    shot_time: float,
+    points: np.ndarray,
+    shape: Distance | Deforming | None = None,
+) -> np.ndarray:
+    """Velocity (n, 3), m per liquid second, of points (n, 3) of the scene that go along with a pose and a shape."""
+    found = np.zeros_like(points)
+    here = pose.matrix(shot_time)
+    if pose.moves():
+        step = 1e-4
+        before, after = pose.matrix(shot_time - step), pose.matrix(shot_time + step)
+        motion = (after - before) @ np.linalg.inv(here) / (2 * step * time_scale)
+        found = found + points @ motion[:3, :3].T + motion[:3, 3]
+    if isinstance(shape, Deforming):
+        inverse = np.linalg.inv(here)
+        own = shape.velocity_at(points @ inverse[:3, :3].T + inverse[:3, 3], shot_time)
+        found = found + own @ here[:3, :3].T / time_scale
+    return np.asarray(found)
 
 
 def strewn(node: np.ndarray) -> np.ndarray:
@@ -138,7 +151,8 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
     matrix = fill.pose.matrix(time)
     scale = scale_of(matrix)
     spacing = layout.dx / per_cell ** (1 / 3) / scale
-    low, high = fill.distance.low, fill.distance.high
+    distance = fill.distance.at_time(time)
+    low, high = distance.low, distance.high
     extent = high - low
     count = np.maximum(np.round(extent / spacing), 1).astype(int)
     if fill.is_box:
@@ -149,8 +163,8 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
         low = (low + high) / 2 - count * spacing / 2
     node = np.stack(np.meshgrid(*(np.arange(n) for n in count), indexing="ij"), axis=-1).reshape(-1, 3)
     points = low + (node + 0.5 + strewn(node)) * steps
-    held = int((fill.distance.at(low + (node + 0.5) * steps) < 0).sum())
-    points = points[fill.distance.at(points) < 0]
+    held = int((distance.at(low + (node + 0.5) * steps) < 0).sum())
+    points = points[distance.at(points) < 0]
     # how many strewn points a shape catches is a matter of luck; the plain lattice tells its volume better
     volume = float(np.prod(steps)) * (scale / layout.dx) ** 3 * held / max(len(points), 1)
     return points @ matrix[:3, :3].T + matrix[:3, 3], volume
@@ -221,7 +235,7 @@ def _through_disc(
     return place + age * flown, flown, volume
 
 
-def _poses(pose: Pose, times: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _poses(pose: Placement, times: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Origin and unit X and Z axes (n, 3) of a pose at shot times (n,), between a few of them straight."""
     knots = np.linspace(times.min(), times.max(), 9) if len(times) and pose.moves() else np.zeros(1)
     matrices = np.stack([pose.matrix(float(t)) for t in knots])
@@ -264,10 +278,10 @@ def _out_of_shape(
         return inflow.pose.matrix(time / time_scale)[:3, 3]
 
     def placed(time: float) -> np.ndarray:
-        return distance.corners(inflow.pose.matrix(time / time_scale))
+        return distance.at_time(time / time_scale).corners(inflow.pose.matrix(time / time_scale))
 
     def inside(where: np.ndarray, time: float) -> np.ndarray:
-        return distance.placed_at(where, inflow.pose.matrix(time / time_scale)) < 0
+        return distance.at_time(time / time_scale).placed_at(where, inflow.pose.matrix(time / time_scale)) < 0
 
     begin, end = max(before, inflow.start), min(now, inflow.end)
     velocity = inflow.speed_at(0.5 * (begin + end) / time_scale)
@@ -292,7 +306,8 @@ def _out_of_shape(
         points = points[inside(points, time)]
         if not (opening and last == times[0]):
             points = points[~inside(points - flow, last)]
-        pace = velocity + inflow.carry * own_velocity(inflow.pose, time_scale, time / time_scale, points)
+        own = own_velocity(inflow.pose, time_scale, time / time_scale, points, distance)
+        pace = velocity + inflow.carry * own
         found.append(points + pace * (now - time))
         paces.append(pace)
     return np.concatenate(found), np.concatenate(paces), spacing**3 / layout.dx**3
@@ -308,7 +323,7 @@ def missing_particles(
     cell the shape would swell.
     """
     assert inflow.distance is not None
-    matrix, d = inflow.pose.matrix(shot_time), inflow.distance
+    matrix, d = inflow.pose.matrix(shot_time), inflow.distance.at_time(shot_time)
     box = layout.to_voxels(d.corners(matrix))
     low = np.maximum(np.floor(box.min(axis=0)).astype(int), 0)
     high = np.minimum(np.ceil(box.max(axis=0)).astype(int), np.array(layout.cells) - 1)
@@ -382,8 +397,8 @@ class DrainZone:
     """Where liquid is thrown away between `start` and `end` (shot seconds)."""
 
     name: str
-    distance: Distance
-    pose: Pose
+    distance: Distance | Deforming
+    pose: Placement
     start: float
     end: float
 
@@ -392,7 +407,7 @@ class DrainZone:
         if not self.start <= shot_time <= self.end:
             return np.zeros(len(place), bool)
         metres = layout.to_metres(place).astype(np.float64)
-        return self.distance.placed_at(metres, self.pose.matrix(shot_time)) < 0
+        return self.distance.at_time(shot_time).placed_at(metres, self.pose.matrix(shot_time)) < 0
 
 
 def drained(particles: Particles, drains: list[DrainZone], layout: Layout, shot_time: float) -> tuple[Particles, float]:

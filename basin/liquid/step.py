@@ -16,6 +16,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from basin.geometry.deforming import Deforming
 from basin.grid.layout import Layout
 from basin.grid.tiles import Tiles
 from basin.liquid import (
@@ -64,6 +65,7 @@ class LiquidWorld:
     time_scale : liquid seconds per shot second
     frame_seconds : shot seconds per frame
     first_frame : frame of the initial state
+    discard : voxels from an open wall within which liquid is thrown away
     """
 
     layout: Layout
@@ -85,6 +87,7 @@ class LiquidWorld:
     time_scale: float
     frame_seconds: float
     first_frame: int
+    discard: float = 0.0
 
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
@@ -284,12 +287,13 @@ class Liquid:
         band.merge(velocity, carried, volume, tiles)
         before = [u.copy() for u in velocity]
         now = tally.clocked("particles to grid", now)
-        forces.add(velocity, kick)
         system = pressure.assemble(phi, solids)
         alone = levelset.ballistic(s.particles, tiling, system.index, tiles)
         if push is not None:
             forces.push(velocity, phi, solids.open, tiles, push)
             forces.push_alone(s.particles, alone, layout, push)
+        # gravity last: a drag that took something off what pressure is about to balance would drive currents
+        forces.add(velocity, kick)
         solved, contact = system, solids
         if w.walls_let_go:
             solved, contact = pressure.let_go(system, phi, solids, velocity, kick)
@@ -318,7 +322,7 @@ class Liquid:
         wall = (later_phi, later_owner, solids.motion)
         advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction, dt)
         thin.keep_apart(begin, s.particles, tiling, tiles, solids.thin, solids.motion, alone, w.wall_friction)
-        s.particles, left = advection.wrapped_and_drained(s.particles, tiling)
+        s.particles, left = advection.wrapped_and_drained(s.particles, tiling, w.discard)
         s.lost += left
         later = shot_time + dt / w.time_scale
         s.particles, swallowed = sources.drained(s.particles, w.drains, layout, later)
@@ -372,9 +376,17 @@ class Liquid:
             if not inflow.full:
                 speed = max(speed, float(np.linalg.norm(inflow.speed_at(shot_time))) / self.world.layout.dx)
         for body in self.world.bodies:
-            if body.pose.moves() and np.isfinite(body.distance.high).all():
+            later = shot_time + whole / self.world.time_scale
+            if isinstance(body.distance, Deforming):
+                ways = [
+                    body.distance.sequence.positions(t) @ m[:3, :3].T + m[:3, 3]
+                    for t, m in ((t, body.pose.matrix(t)) for t in (shot_time, later))
+                ]
+                speed = max(
+                    speed, float(np.linalg.norm(ways[1] - ways[0], axis=1).max()) / whole / self.world.layout.dx
+                )
+            elif body.pose.moves() and np.isfinite(body.distance.high).all():
                 d = body.distance
-                later = shot_time + whole / self.world.time_scale
                 reach = np.array([d.low, d.high])
                 a, b = (reach @ m[:3, :3].T + m[:3, 3] for m in (body.pose.matrix(shot_time), body.pose.matrix(later)))
                 speed = max(speed, float(np.abs(b - a).max()) / whole / self.world.layout.dx)
@@ -387,7 +399,7 @@ class Liquid:
                 continue
             time = (frame - w.first_frame) * w.frame_seconds
             points, volume = sources.fill_particles(fill, w.layout, w.particles_per_cell, time)
-            carried = fill.carry * sources.own_velocity(fill.pose, w.time_scale, time, points)
+            carried = fill.carry * sources.own_velocity(fill.pose, w.time_scale, time, points, fill.distance)
             self._put(points, volume, (fill.velocity + carried) / w.layout.dx, fill.number, time)
 
     def _pour(self, shot_time: float, ahead: np.ndarray) -> None:
@@ -399,7 +411,8 @@ class Liquid:
                 if inflow.start <= now <= inflow.end:
                     there = (s.particles, w.layout, w.particles_per_cell, shot_time, s.epoch)
                     points, volume = sources.missing_particles(inflow, *there)
-                    pace = inflow.carry * sources.own_velocity(inflow.pose, w.time_scale, shot_time, points)
+                    moved = (inflow.pose, w.time_scale, shot_time, points, inflow.distance)
+                    pace = inflow.carry * sources.own_velocity(*moved)
                     self._put(points, volume, pace / w.layout.dx - ahead, inflow.number, shot_time, 0.0)
                 continue
             own = (inflow, w.layout, w.particles_per_cell, w.time_scale)

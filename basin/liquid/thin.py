@@ -41,8 +41,8 @@ class ThinWalls:
     Attributes
     ----------
     corner : float64 (m, 4, 3), corners of the triangles and, fourth, their unit normals
-    body : int32 (m,), whose they are
-    back : float64 (bodies, 3, 4), takes a place at the substep's end to where its body had it at the start
+    body : int32 (m,), rows of their motions: one for a body, or for each triangle of one that deforms
+    back : float64 (rows, 3, 4), takes a place at the substep's end to where its body had it at the start
     slot : int32 (tiles + 1,), number of each tile's list, -1 for none
     start, listed : lists of triangles (CSR) by that number
     hidden : uint32 (lists, 8, 8, 8), which of its 27 neighbours a cell does not see
@@ -466,11 +466,12 @@ def _keep(
             b = np.array([np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])])
             for axis in range(3):
                 b[axis] = min(max(b[axis], low[axis]), high[axis])
-            for who in range(back.shape[0]):
-                some = False
-                for e in range(n):
-                    some |= body[near[e]] == who
-                if not some:
+            for at in range(n):
+                who = body[near[at]]
+                again = False
+                for e in range(at):
+                    again |= body[near[e]] == who
+                if again:
                     continue
                 x, y, z = _moved(back[who], b[0], b[1], b[2])
                 end = np.array([x, y, z])

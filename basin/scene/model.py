@@ -6,15 +6,15 @@ from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field, model_validator
 
-from basin.geometry.pose import Pose
-from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPlane, InflowShape
+from basin.geometry.pose import Attached, Placement, Pose
+from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPlane, InflowShape, MeshShape
 from basin.liquid.effects import Drag, Effect, Everywhere, Zone
 from basin.liquid.settings import LiquidSettings
-from basin.settings import Curve, Part, Vec3, setting
+from basin.settings import Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
 
 T = TypeVar("T")
-Wall = Literal["closed", "open", "periodic"]
+Wall = Literal["closed", "open", "periodic", "calm"]
 FORMAT = "zinc-scene/1"
 
 
@@ -47,7 +47,8 @@ class Time(Part):
 
 
 class Walls(Part):
-    """The six walls of the domain. An axis is periodic when both of its walls say so."""
+    """The six walls of the domain: closed; open (liquid leaves); periodic, an axis when both of its walls say so; or
+    calm, where still liquid goes on outside and waves run out."""
 
     x_min: Wall = setting("closed", group="Walls", label="X least", meaning="Wall at the smallest x.")
     x_max: Wall = setting("closed", group="Walls", label="X most", meaning="Wall at the largest x.")
@@ -75,6 +76,25 @@ class Domain(Part):
     low: Vec3 = setting((-0.5, 0.0, -0.5), unit="m", group="Box", label="Corner", meaning="Smallest corner.")
     size: Vec3 = setting((1.0, 1.0, 1.0), unit="m", group="Box", meaning="Edge lengths.")
     walls: Walls = Field(default_factory=Walls, description="What each wall does.")
+    calm: float = setting(
+        0.5,
+        unit="m",
+        group="Walls",
+        gt=0,
+        slider=(0.05, 5),
+        scale="log",
+        label="Depth of calm walls",
+        meaning="Way before a calm wall over which waves run out; at least the longest wave that should.",
+    )
+    discard: float = setting(
+        0.0,
+        unit="m",
+        group="Walls",
+        ge=0,
+        slider=(0, 0.5),
+        label="Discard before open walls",
+        meaning="Liquid that comes this near to an open wall is thrown away.",
+    )
 
     @model_validator(mode="after")
     def _positive(self) -> Domain:
@@ -88,6 +108,16 @@ class Element(Part):
 
     name: str = Field(min_length=1, max_length=80, description="Name, once per scene.")
     pose: Pose = Field(default_factory=Pose, description="Where it is.")
+    attached: str | None = setting(
+        None, group="Place", control="element", label="Attached to", meaning="Element whose pose its own is within."
+    )
+    shown: float | Curve = setting(
+        1.0,
+        group="Place",
+        keyed=True,
+        slider=(0, 1),
+        meaning="Whether it is seen in the viewport: from 0.5 on. It acts all the same.",
+    )
 
 
 def _share(meaning: str) -> Any:
@@ -95,11 +125,19 @@ def _share(meaning: str) -> Any:
 
 
 class Span(Element):
-    """An element that does what it does between two moments."""
+    """An element that does what it does between two moments, and while it is active."""
 
     start: float = setting(0.0, unit="s", group="Time", ge=0, meaning="Shot second from which it acts.")
     end: float | None = setting(
         None, unit="s", group="Time", meaning="Shot second until which it acts; empty for ever."
+    )
+
+    active: float | Curve = setting(
+        1.0,
+        group="Time",
+        keyed=True,
+        slider=(0, 1),
+        meaning="Switches it on, from 0.5, and off between its start and its end.",
     )
 
     @model_validator(mode="after")
@@ -111,6 +149,15 @@ class Span(Element):
     def until(self) -> float:
         """The end, which may be infinite."""
         return float("inf") if self.end is None else self.end
+
+    def spans(self) -> list[tuple[float, float]]:
+        """Shot seconds from and until which it acts, in order."""
+        clipped = ((max(a, self.start), min(b, self.until())) for a, b in on_spans(self.active))
+        return [(a, b) for a, b in clipped if a <= b]
+
+    def acts(self, start: float, end: float) -> list[tuple[float, float]]:
+        """The parts of [start, end] in which it acts."""
+        return [(max(a, start), min(b, end)) for a, b in self.spans() if a <= end and b >= start]
 
 
 class Fill(Element):
@@ -193,15 +240,26 @@ class Force(Span):
 
 
 class Collider(Span):
-    """A solid that the liquid meets, still or moved by its pose."""
+    """A solid that the liquid meets: still, moved by its pose, or deformed by a sequence of meshes."""
 
     kind: Literal["collider"] = "collider"
     shape: ColliderShape = Field(default_factory=Box, description="Its shape.")
-    side: Literal["outside", "inside", "shell"] = setting(
+    side: Literal["outside", "inside", "shell", "ground"] = setting(
         "outside",
         group="Shape",
         label="Liquid is",
-        meaning="Outside of the shape, inside of it (the shape is the room in a vessel), or on both sides of a shell.",
+        meaning="Outside of the shape, inside of it (the shape is the room in a vessel), on both sides of a shell, or "
+        "above an open mesh that is the ground, solid all the way down.",
+    )
+    sampling: float | None = setting(
+        None,
+        unit="m",
+        group="Shape",
+        gt=0,
+        slider=(0.001, 0.1),
+        scale="log",
+        label="Voxel of its own",
+        meaning="How finely a mesh's distance is sampled; empty is the liquid's own voxel.",
     )
     thickness: float = setting(
         0.02,
@@ -218,6 +276,8 @@ class Collider(Span):
     def _sides(self) -> Collider:
         if self.side != "outside" and isinstance(self.shape, GroundPlane):
             raise ValueError("a ground plane has no inside; liquid can only be outside of it")
+        if self.side == "ground" and not isinstance(self.shape, MeshShape):
+            raise ValueError("only a mesh can be the ground; let liquid be outside of this shape")
         return self
 
 
@@ -262,7 +322,30 @@ class Scene(Part):
         twice = sorted({n for n in names if names.count(n) > 1})
         if twice:
             raise ValueError(f"two elements are named {twice[0]!r}; give each its own name")
+        for element in self.elements:
+            self._chain(element)
         return self
+
+    def _chain(self, element: AnyElement) -> list[AnyElement]:
+        """An element and those that it is attached to, in turn."""
+        chain = [element]
+        by_name = {e.name: e for e in self.elements}
+        while chain[-1].attached:
+            name = chain[-1].attached
+            if name not in by_name:
+                raise ValueError(f"{chain[-1].name!r} is attached to {name!r}, which is not there; choose another one")
+            chain.append(by_name[name])
+            if chain[-1] in chain[:-1]:
+                loop = " to ".join(repr(e.name) for e in chain)
+                raise ValueError(f"attached in a ring, {loop}; take one of them off")
+        return chain
+
+    def placement(self, element: AnyElement) -> Placement:
+        """Where an element is over shot time, with all that it is attached to."""
+        placed: Placement = element.pose
+        for other in self._chain(element)[1:]:
+            placed = Attached(other.pose, placed)
+        return placed
 
     def voxel_size(self, quality: str) -> float:
         """Voxel size of the liquid in metres at a quality."""

@@ -7,19 +7,22 @@ from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import MeshFileError, read_mesh
+from basin.exchange import MeshFileError, read_mesh, read_sequence
 from basin.exchange.formats import METRES
+from basin.geometry.deforming import Deforming, MeshSequence
 from basin.geometry.distance import Distance, shape_distance
-from basin.geometry.mesh import TriangleMesh, least_thickness
-from basin.geometry.pose import scale_of
+from basin.geometry.mesh import TriangleMesh, grounded, least_thickness
+from basin.geometry.pose import Pose, scale_of
 from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
+from basin.liquid.effects import Drag
 from basin.liquid.solids import Body
 from basin.liquid.sources import DrainZone, FillSource, InflowSource
 from basin.liquid.step import LONGEST_MOVE, LiquidWorld
 from basin.liquid.thin import THICKNESS
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene, SceneError
+from basin.scene.model import Time
 from basin.settings import Curve, value_at
 
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
@@ -36,18 +39,35 @@ class SceneFiles:
 
     folder: Path
     _cache: dict[tuple[str, str, str], TriangleMesh] = field(default_factory=dict)
+    _sequences: dict[tuple[str, str, str, int, float], MeshSequence] = field(default_factory=dict)
 
     def mesh(self, shape: MeshShape) -> TriangleMesh:
-        """The mesh of a shape in metres; MeshFileError if it cannot be used."""
+        """The mesh of a shape in metres, a sequence's first one; MeshFileError if it cannot be used."""
         key = (shape.file, shape.unit, shape.up)
         if key not in self._cache:
-            path = (self.folder / shape.file).resolve()
-            if not shape.file:
-                raise MeshFileError("no mesh file is named; import one")
-            if not path.is_relative_to(self.folder.resolve()):
-                raise MeshFileError(f"{shape.file}: lies outside the scene's folder")
-            self._cache[key] = read_mesh(path, shape.unit, shape.up)
+            path = self._inside(shape)
+            if shape.is_sequence():
+                self._cache[key] = self.sequence(shape, Time()).mesh(-np.inf)
+            else:
+                self._cache[key] = read_mesh(path, shape.unit, shape.up)
         return self._cache[key]
+
+    def sequence(self, shape: MeshShape, time: Time) -> MeshSequence:
+        """The meshes of a shape whose file is a sequence, numbered like the frames; MeshFileError as above."""
+        key = (shape.file, shape.unit, shape.up, time.first, time.fps)
+        if key not in self._sequences:
+            self._inside(shape)
+            own = (shape.unit, shape.up, time.first, 1 / time.fps)
+            self._sequences[key] = read_sequence(self.folder, shape.file, *own)
+        return self._sequences[key]
+
+    def _inside(self, shape: MeshShape) -> Path:
+        path = (self.folder / shape.file).resolve()
+        if not shape.file:
+            raise MeshFileError("no mesh file is named; import one")
+        if not path.is_relative_to(self.folder.resolve()):
+            raise MeshFileError(f"{shape.file}: lies outside the scene's folder")
+        return path
 
 
 @dataclass(frozen=True)
@@ -67,6 +87,9 @@ def scene_layout(scene: Scene, quality: str) -> Layout:
 
 Shaped = Fill | Inflow | Collider | Drain
 LITRE = 1e-3  # m3
+MOST_LOOKED_AT = 12  # meshes of a sequence whose thickness is measured
+FINER = 0.5  # of a voxel: how finely the meshes of sources are sampled
+CALMING = 2.0  # drag at a calm wall, in gravity's own rate over its depth
 
 
 def element_mesh(element: Shaped | Force, files: SceneFiles) -> TriangleMesh | None:
@@ -119,12 +142,21 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
         shape = element.zone if isinstance(element, Force) else element.shape
         if isinstance(shape, MeshShape):
             edges = mesh.open_edges()
-            if edges and not (isinstance(element, Collider) and element.side == "shell"):
+            if edges and not (isinstance(element, Collider) and element.side in ("shell", "ground")):
                 problems.append(
                     f"{where}.shape.file: {edges} open edges; close the mesh in the modelling program"
-                    + (", or let it be a shell" if isinstance(element, Collider) else "")
+                    + (", or let it be a shell or the ground" if isinstance(element, Collider) else "")
                 )
                 continue
+            if shape.is_sequence():
+                sequence = files.sequence(shape, scene.time)
+                ends = sequence.start, sequence.start + sequence.step * (len(sequence.position) - 1)
+                if ends[0] > 1e-9 or ends[1] < scene.time.shot_time(scene.time.last) - 1e-9:
+                    frames = [scene.time.first + round(t * scene.time.fps) for t in ends]
+                    remarks.append(
+                        f"{where}.shape.file: its files are numbered {frames[0]} to {frames[1]}, the frames "
+                        f"{scene.time.first} to {scene.time.last}; beyond them it stays as it is"
+                    )
             extent = float(np.ptp(mesh.position, axis=0).max())
             unit = proposed_unit(extent, shape.unit, reference)
             if unit:
@@ -133,6 +165,8 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
                     f"is its unit {unit!r}?"
                 )
                 continue
+        if isinstance(element, Collider | Inflow | Drain | Force) and not element.spans():
+            remarks.append(f"{where}.active: is never on, so it does nothing")
         if isinstance(element, Collider):
             jump = _longest_jump(element, scene)
             if jump > LONGEST_MOVE * scene.liquid.substeps_max * scene.liquid.voxel_size:
@@ -152,7 +186,7 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
             time = scene.time.shot_time(element.start_frame)
             if not scene.time.first <= element.start_frame <= scene.time.last:
                 remarks.append(f"{where}.start_frame: lies outside the frame range; the fill never appears")
-        placed = mesh.transformed(element.pose.matrix(time)).position
+        placed = mesh.transformed(scene.placement(element).matrix(time)).position
         least, most = placed.min(axis=0), placed.max(axis=0)
         if isinstance(element, Force | Drain):
             if (most <= low).any() or (least >= high).any():
@@ -189,33 +223,35 @@ def _is_nothing(force: Force) -> bool:
 
 def _longest_jump(collider: Collider, scene: Scene) -> float:
     """Most that the collider's origin moves within a frame (m)."""
-    if not collider.pose.moves():
+    pose = scene.placement(collider)
+    if not pose.moves():
         return 0.0
     times = [scene.time.shot_time(f) for f in range(scene.time.first, scene.time.last + 1)]
-    place = np.array([value_at(collider.pose.translation, t) for t in times if collider.start <= t <= collider.until()])
+    place = np.array([pose.matrix(t)[:3, 3] for t in times if collider.acts(t, t)])
     return float(np.linalg.norm(np.diff(place.reshape(-1, 3), axis=0), axis=1).max(initial=0.0))
 
 
 def _drowned(fill: Fill, mesh: TriangleMesh, time: float, scene: Scene, files: SceneFiles) -> int | None:
     """Index of a collider that a fill lies wholly inside of; None for none."""
-    matrix = fill.pose.matrix(time)
+    matrix = scene.placement(fill).matrix(time)
     least, most = mesh.transformed(matrix).bounds()
     for index, other in enumerate(scene.elements):
-        if not isinstance(other, Collider) or other.side != "outside" or not other.start <= time <= other.until():
+        if not isinstance(other, Collider) or other.side != "outside" or not other.acts(time, time):
             continue
         try:
             around = element_mesh(other, files)
         except MeshFileError:
             continue  # told as its own problem
         assert around is not None
-        low, high = around.transformed(other.pose.matrix(time)).bounds()
+        there = scene.placement(other).matrix(time)
+        low, high = around.transformed(there).bounds()
         bounded = not isinstance(other.shape, GroundPlane)
         if bounded and ((least < low).any() or (most > high).any()):
             continue
         own = mesh.position[:: max(len(mesh.position) // 500, 1)] @ matrix[:3, :3].T + matrix[:3, 3]
         coarse = float((high - low).max()) / 24
         shape = shape_distance(other.shape, around if isinstance(other.shape, MeshShape) else None, coarse)
-        if (shape.placed_at(own, other.pose.matrix(time)) < 0).all():
+        if (shape.placed_at(own, there) < 0).all():
             return index
     return None
 
@@ -230,58 +266,97 @@ def _thickness(element: Collider) -> float | None:
     return shape.wall if isinstance(shape, Tub | Tube) else None
 
 
-def _thin_triangles(element: Collider, files: SceneFiles, dx: float) -> np.ndarray | None:
+def _thin_triangles(element: Collider, scene: Scene, files: SceneFiles, dx: float) -> np.ndarray | None:
     """Triangles (m, 3, 3) of a collider in its own frame if it is somewhere too thin for the grid."""
     mesh = element_mesh(element, files)
-    if element.side == "inside":
+    if element.side in ("inside", "ground"):
         return None
     assert mesh is not None
     told = not isinstance(element.shape, MeshShape) or element.side == "shell"
     thickness = _thickness(element) if told else least_thickness(mesh)
-    scale = scale_of(element.pose.matrix(0.0))
+    if not told and isinstance(element.shape, MeshShape) and element.shape.is_sequence():
+        sequence = files.sequence(element.shape, scene.time)
+        some = sequence.position[:: max(len(sequence.position) // MOST_LOOKED_AT, 1)]
+        thickness = min(least_thickness(TriangleMesh(p, sequence.triangle)) for p in [*some, sequence.position[-1]])
+    scale = scale_of(scene.placement(element).matrix(0.0))
     if thickness is None or thickness * scale >= THICKNESS * dx:
         return None
     return np.asarray(mesh.position[mesh.triangle], np.float64)
 
 
-def _inflow(element: Inflow, number: int, files: SceneFiles, distance: Distance | None, scale: float) -> InflowSource:
-    """An inflow as the solver sees it, at a time scale."""
+def _inflows(
+    element: Inflow, number: int, scene: Scene, files: SceneFiles, distance: Distance | Deforming | None
+) -> list[InflowSource]:
+    """An inflow as the solver sees it: one for each span in which it pours."""
+    scale, pose = scene.time.time_scale, scene.placement(element)
     velocity = np.array(element.velocity) / scale
+    spans = element.spans()
     flow: float | Curve | None = None
     if element.amount == "flow":
         flow = element.flow
     elif element.amount == "total":
-        flow = element.total / (element.until() - element.start)
+        flow = element.total / max(sum(b - a for a, b in spans), 1e-12)
     across = 0.0
     if flow is not None and distance is not None:
         mesh = element_mesh(element, files)
         assert mesh is not None
-        across = mesh.transformed(element.pose.matrix(element.start)).shadow(velocity)
-    return InflowSource(
-        number,
-        element.name,
-        distance,
-        element.shape.radius if isinstance(element.shape, Disc) else 0.0,
-        element.pose,
-        velocity,
-        element.start * scale,
-        element.until() * scale,
-        flow,
-        LITRE / scale,
-        across,
-        element.amount == "full",
-        element.carry,
-    )
+        across = mesh.transformed(pose.matrix(element.start)).shadow(velocity)
+    radius = element.shape.radius if isinstance(element.shape, Disc) else 0.0
+    given = (flow, LITRE / scale, across, element.amount == "full", element.carry)
+    own = (number, element.name, distance, radius, pose, velocity)
+    return [InflowSource(*own, a * scale, b * scale, *given) for a, b in spans]
 
 
-def _force(element: Force) -> forces.Force:
+def _calm(scene: Scene) -> list[forces.Force]:
+    """What lets waves run out before calm walls: liquid comes to rest over a way."""
+    low, size = np.array(scene.domain.low), np.array(scene.domain.size)
+    gravity = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
+    deep = scene.domain.calm
+    drag = Drag(rate=CALMING * float(np.sqrt(max(gravity, 1e-3) / deep)))
+    found = []
+    for axis, pair in enumerate(scene.domain.walls.pairs()):
+        for side, wall in enumerate(pair):
+            if wall != "calm":
+                continue
+            middle = low + size / 2
+            middle[axis] = low[axis] + side * size[axis]
+            half = size + 2 * deep  # its other edges, soft too, stay outside of the domain
+            half[axis] = deep
+            pose = Pose(translation=tuple(middle.tolist()))
+            name = f"calm {'xyz'[axis]}{'-+'[side]}"
+            found.append(forces.Force(name, drag, pose, forces.BOX, half, deep, 0.0, np.inf))
+    return found
+
+
+def _forces(element: Force, scene: Scene) -> list[forces.Force]:
     zone, size = forces.EVERYWHERE, np.zeros(3)
     if isinstance(element.zone, Box):
         zone, size = forces.BOX, np.array(element.zone.size) / 2
     elif isinstance(element.zone, Sphere):
         zone, size = forces.SPHERE, np.full(3, element.zone.radius)
-    own = (zone, size, element.softness, element.start, element.until())
-    return forces.Force(element.name, element.effect, element.pose, *own)
+    own = (element.name, element.effect, scene.placement(element), zone, size, element.softness)
+    return [forces.Force(*own, a, b) for a, b in element.spans()]
+
+
+def distance_of(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> Distance | Deforming:
+    """What is solid of a collider, or what another element's shape holds, meshes sampled every `dx` metres."""
+    shape, side = element.shape, element.side if isinstance(element, Collider) else "outside"
+
+    def turned(found: Distance) -> Distance:
+        if side == "inside":
+            return found.inside_out()
+        assert isinstance(element, Collider) or side == "outside"
+        return found.hollow(element.thickness) if isinstance(element, Collider) and side == "shell" else found
+
+    if isinstance(shape, MeshShape) and shape.is_sequence():
+        sequence = files.sequence(shape, scene.time)
+        if side == "ground":
+            ground = [grounded(TriangleMesh(p, sequence.triangle)) for p in sequence.position]
+            places = np.stack([g.position for g in ground])
+            sequence = MeshSequence(sequence.start, sequence.step, places, ground[0].triangle)
+        return Deforming(sequence, dx, turned)
+    mesh = files.mesh(shape) if isinstance(shape, MeshShape) else None
+    return turned(shape_distance(shape, grounded(mesh) if mesh and side == "ground" else mesh, dx))
 
 
 def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
@@ -298,30 +373,27 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
     dx = scene.voxel_size(quality)
     scale = scene.time.time_scale
 
-    def distance(element: Shaped) -> Distance:
-        shape = element.shape
-        found = shape_distance(shape, files.mesh(shape) if isinstance(shape, MeshShape) else None, dx)
-        if isinstance(element, Collider) and element.side == "inside":
-            return found.inside_out()
-        return found.hollow(element.thickness) if isinstance(element, Collider) and element.side == "shell" else found
-
-    bodies = [
-        Body(e.name, distance(e), e.pose, _thin_triangles(e, files, dx), e.start, e.until())
-        for e in scene.of_kind(Collider)
-    ]
-    drains = [DrainZone(e.name, distance(e), e.pose, e.start, e.until()) for e in scene.of_kind(Drain)]
+    bodies, drains = [], []
+    for collider in scene.of_kind(Collider):
+        own_dx = collider.sampling or dx
+        thin = _thin_triangles(collider, scene, files, dx)
+        solid = (collider.name, distance_of(collider, scene, files, own_dx), scene.placement(collider), thin)
+        bodies += [Body(*solid, max(a, 0.0), b) for a, b in collider.spans()]
+    for drain in scene.of_kind(Drain):
+        zone = (drain.name, distance_of(drain, scene, files, dx), scene.placement(drain))
+        drains += [DrainZone(*zone, a, b) for a, b in drain.spans()]
     fills, inflows = [], []
     for number, element in enumerate(scene.elements):
         if isinstance(element, Fill):
             frame = element.start_frame if element.start_frame is not None else scene.time.first
             velocity = np.array(element.velocity) / scale
             is_box = isinstance(element.shape, Box)
-            own = (number, element.name, distance(element), is_box, element.pose, velocity, element.carry, frame)
+            shape, pose = distance_of(element, scene, files, FINER * dx), scene.placement(element)
+            own = (number, element.name, shape, is_box, pose, velocity, element.carry, frame)
             fills.append(FillSource(*own))
         elif isinstance(element, Inflow):
-            inflows.append(
-                _inflow(element, number, files, None if isinstance(element.shape, Disc) else distance(element), scale)
-            )
+            mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, FINER * dx)
+            inflows += _inflows(element, number, scene, files, mouth)
     settings = scene.liquid
     return LiquidWorld(
         layout=scene_layout(scene, quality),
@@ -329,7 +401,8 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         fills=fills,
         inflows=inflows,
         drains=drains,
-        forces=[_force(e) for e in scene.of_kind(Force)],
+        forces=[*_calm(scene), *(f for e in scene.of_kind(Force) for f in _forces(e, scene))],
+        discard=scene.domain.discard / dx,
         gravity=value_at(settings.gravity, 0.0),
         gravity_keys=settings.gravity if isinstance(settings.gravity, Curve) else None,
         particles_per_cell=settings.particles_per_cell,

@@ -74,7 +74,7 @@ def forecast(scene: Scene, files: SceneFiles, quality: str) -> Forecast:
             nodes += float(np.prod(np.ptp(mesh.position, axis=0) / dx + 8))
         if not isinstance(element, Fill | Inflow):
             continue
-        matrix = element.pose.matrix(0.0)
+        matrix = scene.placement(element).matrix(0.0)
         scale = abs(float(np.linalg.det(matrix[:3, :3])))
         if isinstance(element, Fill):
             placed = mesh.transformed(matrix).position

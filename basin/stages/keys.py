@@ -14,7 +14,6 @@ from typing import Any
 from basin.geometry.shapes import MeshShape
 from basin.liquid.step import ALGORITHM as LIQUID
 from basin.scene import Collider, Drain, Fill, Force, Scene
-from basin.scene.model import Span
 from basin.settings import Curve, value_over
 from basin.stages.assembly import SceneFiles
 from basin.surface.field import ALGORITHM as SURFACE
@@ -56,25 +55,28 @@ def _liquid_keys(scene: Scene, files: SceneFiles, quality: str) -> dict[int, str
 def _part(scene: Scene, files: SceneFiles, index: int, frame: int, start: float, end: float) -> Any:
     """What an element adds to the frame over [start, end]; None if it has no part in it."""
     element = scene.elements[index]
-    moved = element.pose.over(start, end)
-    acts = not isinstance(element, Fill) and element.start <= end and element.until() >= start
+    pose = scene.placement(element)
+    moved = pose.over(start, end)
+    acts = [] if isinstance(element, Fill) else element.acts(start, end)
     if isinstance(element, Force):
         effect = {
             name: value_over(value, start, end) if isinstance(value, Curve) else value for name, value in element.effect
         }
         zone = [element.zone.model_dump(), element.softness]
-        return ["force", effect, zone, moved, _within(element, start, end)] if acts else None
+        return ["force", effect, zone, moved, acts] if acts else None
     shape: Any = element.shape.model_dump()
     if isinstance(element.shape, MeshShape):
-        shape = files.mesh(element.shape).digest()
+        shape = _mesh(element.shape, scene, files, start, end)
     if isinstance(element, Collider):
         side = [element.side, element.thickness if element.side == "shell" else 0.0]
-        return ["collider", shape, side, moved, _within(element, start, end)] if acts else None
+        if element.sampling:
+            side.append(element.sampling)
+        return ["collider", shape, side, moved, acts] if acts else None
     if isinstance(element, Drain):
-        return ["drain", shape, moved, _within(element, start, end)] if acts else None
+        return ["drain", shape, moved, acts] if acts else None
     if isinstance(element, Fill):
         at = scene.time.first if element.start_frame is None else element.start_frame
-        own = [shape, element.pose.over(end - MOMENT, end + MOMENT) if element.carry else element.pose.over(end, end)]
+        own = [shape, pose.over(end - MOMENT, end + MOMENT) if element.carry else pose.over(end, end)]
         return ["fill", index, *own, element.velocity, element.carry] if at == frame else None
     if not acts:
         return None
@@ -82,14 +84,21 @@ def _part(scene: Scene, files: SceneFiles, index: int, frame: int, start: float,
     if amount == "flow":
         amount = [amount, value_over(element.flow, min(element.start, start), end)]
     elif amount == "total":
-        amount = [amount, element.total, element.end]
+        amount = [amount, element.total, element.spans()]
     own = [shape, moved, element.velocity, element.carry, amount, element.start]
-    return ["inflow", index, *own, _within(element, start, end)]
+    return ["inflow", index, *own, acts]
 
 
-def _within(element: Span, start: float, end: float) -> list[float]:
-    """The part of [start, end] in which an element acts."""
-    return [max(element.start, start), min(element.until(), end)]
+def _mesh(shape: MeshShape, scene: Scene, files: SceneFiles, start: float, end: float) -> Any:
+    """What frames over [start, end] depend on of a mesh."""
+    if not shape.is_sequence():
+        return files.mesh(shape).digest()
+    sequence = files.sequence(shape, scene.time)
+    own = [sequence.mesh(end).digest()]
+    if sequence.changes_over(start, end):
+        step = sequence.step  # velocities at a moment come from the files on both sides
+        own = [sequence.mesh(t).digest() for t in (start - step, start, 0.5 * (start + end), end, end + step)]
+    return own
 
 
 def _digest(value: Any) -> str:
