@@ -40,7 +40,7 @@ from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
 from basin.settings import Curve
 
-ALGORITHM = "liquid-7"
+ALGORITHM = "liquid-8"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4

@@ -7,14 +7,17 @@ from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import read_mesh
+from basin.exchange import read_mesh, read_sequence
 from basin.scene import Scene
 from basin.stages.assembly import proposed_unit
 
 
 @dataclass(frozen=True)
 class MeshFacts:
-    """What an imported mesh is: size in metres, triangles, open edges, and a unit if the size looks wrong."""
+    """What an imported mesh is: size in metres, triangles, open edges, and a unit if the size looks wrong.
+
+    A mesh that deforms is told by its first file, and the number of its files.
+    """
 
     file: str
     digest: str
@@ -25,6 +28,7 @@ class MeshFacts:
     triangles: int
     open_edges: int
     proposed_unit: str | None
+    frames: int = 1
 
     def at(self, file: str) -> MeshFacts:
         """The same facts for the place where the file is kept."""
@@ -32,8 +36,16 @@ class MeshFacts:
 
 
 def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
-    """Read a mesh and compare it with the scene's domain; MeshFileError if it is unusable."""
-    mesh = read_mesh(path, unit, up)
+    """Read a mesh, or a sequence with # for its numbers, and compare it with the scene's domain.
+
+    MeshFileError if it is unusable.
+    """
+    frames = 1
+    if "#" in path.name:
+        sequence = read_sequence(path.parent, path.name, unit, up, 0, 1.0)
+        mesh, frames = sequence.mesh(-np.inf), len(sequence.position)
+    else:
+        mesh = read_mesh(path, unit, up)
     size = np.ptp(mesh.position, axis=0)
     return MeshFacts(
         file=path.name,
@@ -45,4 +57,5 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
         triangles=len(mesh.triangle),
         open_edges=mesh.open_edges(),
         proposed_unit=proposed_unit(float(size.max()), unit, float(max(scene.domain.size))),
+        frames=frames,
     )

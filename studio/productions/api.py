@@ -93,6 +93,13 @@ class MeshReply(Schema):
     triangles: int
     open_edges: int
     proposed_unit: str | None
+    frames: int
+
+
+class PlacedReply(Schema):
+    matrices: list[list[float]]
+    shown: list[bool]
+    deforms: bool
 
 
 class Freed(Schema):
@@ -201,23 +208,23 @@ def view(
 
 
 @router.get("/takes/{take_id}/elements/{index}/mesh")
-def element_mesh(request: HttpRequest, take_id: int, index: int) -> HttpResponse:
-    """An element's mesh packed for the viewport."""
+def element_mesh(request: HttpRequest, take_id: int, index: int, frame: int | None = None) -> HttpResponse:
+    """An element's mesh packed for the viewport; at a frame if it deforms."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return HttpResponse(services.element_view(found, index), content_type="application/octet-stream")
+    return HttpResponse(services.element_view(found, index, frame), content_type="application/octet-stream")
 
 
-@router.get("/takes/{take_id}/poses", response=list[list[list[float]]])
-def poses(request: HttpRequest, take_id: int) -> list[list[list[float]]]:
-    """Matrices of every element, one per frame where it moves."""
+@router.get("/takes/{take_id}/poses", response=list[PlacedReply])
+def poses(request: HttpRequest, take_id: int) -> list[services.Placed]:
+    """Matrices of every element, one per frame where it moves, and whether it is shown."""
     return services.poses(services.take_for(request.user, take_id))  # type: ignore[arg-type]
 
 
 @router.post("/takes/{take_id}/meshes", response=MeshReply)
 def import_mesh(
-    request: HttpRequest, take_id: int, file: File[UploadedFile], unit: str = "m", up: str = "y"
+    request: HttpRequest, take_id: int, file: File[list[UploadedFile]], unit: str = "m", up: str = "y"
 ) -> MeshReply:
-    """Bring a mesh file in; it is kept beside the scene and may then be named by elements."""
+    """Bring a mesh file in, or the numbered files of one that deforms; elements may then name it."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     _check_axes(unit, up)
     return MeshReply(**asdict(services.keep_mesh(found, file, unit, up)))

@@ -7,6 +7,9 @@ import re
 import shutil
 import tempfile
 import zipfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +20,12 @@ from django.db import transaction
 from django.db.models import F
 
 from basin.cache import Cache, DamagedFrame, StageBusy
+from basin.exchange import sequence_files
+from basin.geometry.deforming import MeshSequence
+from basin.geometry.shapes import MeshShape
 from basin.scene import Scene, SceneError, parse_scene
+from basin.scene.model import Time
+from basin.settings import Curve, value_at
 from basin.stages.assembly import SceneFiles, check_scene, viewed_mesh
 from basin.stages.export import export
 from basin.stages.forecast import Forecast, forecast
@@ -141,36 +149,76 @@ def delete_stage(take: Take, quality: str, stage: str) -> int:
         raise Refused(["A run is writing this stage; stop it first."], 409) from None
 
 
-def element_view(take: Take, index: int) -> bytes:
-    """An element's mesh packed for the viewport, in its own frame."""
+def element_view(take: Take, index: int, frame: int | None) -> bytes:
+    """An element's mesh packed for the viewport, in its own frame; at a frame if it deforms."""
     scene = scene_of(take)
     if not 0 <= index < len(scene.elements):
         raise Refused(["There is no such element."], 404)
     try:
-        return pack_element(viewed_mesh(scene.elements[index], scene, SceneFiles(take.folder)))
+        files = SceneFiles(take.folder)
+        shape = getattr(scene.elements[index], "shape", None)
+        if frame is not None and isinstance(shape, MeshShape) and shape.is_sequence():
+            sequence = _sequence(take.folder, shape, scene.time)
+            return pack_element(sequence.mesh(scene.time.shot_time(frame)))
+        return pack_element(viewed_mesh(scene.elements[index], scene, files))
     except ValueError as error:
         raise Refused([str(error)]) from None
 
 
-def poses(take: Take) -> list[list[list[float]]]:
-    """Per element its matrices, column by column: one if it is still, else one per frame."""
+def _sequence(folder: Path, shape: MeshShape, time: Time) -> MeshSequence:
+    """A sequence as its files are now, kept for the next frames that are asked for."""
+    found = sequence_files(folder, shape.file)
+    stamp = tuple((path, path.stat().st_mtime_ns) for path in found.values())
+    return _read_once(folder, shape.model_dump_json(), time.first, time.fps, stamp)
+
+
+@lru_cache(maxsize=4)
+def _read_once(folder: Path, shape: str, first: int, fps: float, stamp: object) -> MeshSequence:
+    time = Time(first=first, last=max(first, 120), fps=fps)
+    return SceneFiles(folder).sequence(MeshShape.model_validate_json(shape), time)
+
+
+@dataclass(frozen=True)
+class Placed:
+    """Where an element is: matrices column by column, one if it is still, else one per frame.
+
+    Attributes
+    ----------
+    shown : per frame whether it is to be seen; one if that never changes
+    deforms : whether its mesh is another one at every frame
+    """
+
+    matrices: list[list[float]]
+    shown: list[bool]
+    deforms: bool
+
+
+def poses(take: Take) -> list[Placed]:
+    """Where all elements are."""
     scene = scene_of(take)
     frames = range(scene.time.first, scene.time.last + 1)
-    return [
-        [
-            e.pose.matrix(scene.time.shot_time(n)).T.ravel().astype(np.float64).tolist()
-            for n in (frames if e.pose.moves() else frames[:1])
+    found = []
+    for element in scene.elements:
+        placement, shape = scene.placement(element), getattr(element, "shape", None)
+        matrices = [
+            placement.matrix(scene.time.shot_time(n)).T.ravel().astype(np.float64).tolist()
+            for n in (frames if placement.moves() else frames[:1])
         ]
-        for e in scene.elements
-    ]
+        switches = frames if isinstance(element.shown, Curve) else frames[:1]
+        shown = [bool(value_at(element.shown, scene.time.shot_time(n))[0] >= 0.5) for n in switches]
+        found.append(Placed(matrices, shown, isinstance(shape, MeshShape) and shape.is_sequence()))
+    return found
 
 
-def keep_mesh(take: Take, upload: UploadedFile, unit: str, up: str) -> MeshFacts:
-    """Keep an uploaded mesh beside the take's scene and say what it is.
+def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -> MeshFacts:
+    """Keep an uploaded mesh, or a numbered sequence of one, beside the take's scene and say what it is.
 
-    Refused if the file is no usable mesh; then nothing is kept.
+    Refused if the files are no usable mesh; then nothing is kept.
     """
-    name = re.sub(r"[^A-Za-z0-9._-]+", "_", Path(upload.name or "mesh").name)[-80:].lstrip(".") or "mesh"
+    names = [re.sub(r"[^A-Za-z0-9._-]+", "_", Path(u.name or "mesh").name)[-80:].lstrip(".") or "mesh" for u in uploads]
+    name, upload = names[0], uploads[0]
+    if len(uploads) > 1:
+        return _keep_sequence(take, dict(zip(names, uploads, strict=True)), unit, up)
     folder = take.folder / "meshes"
     folder.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=folder) as holding:
@@ -185,6 +233,37 @@ def keep_mesh(take: Take, upload: UploadedFile, unit: str, up: str) -> MeshFacts
         target = folder / f"{Path(name).stem}-{facts.digest[:8]}{Path(name).suffix.lower()}"
         shutil.move(held, target)
     return facts.at(f"meshes/{target.name}")
+
+
+def _keep_sequence(take: Take, uploads: dict[str, UploadedFile], unit: str, up: str) -> MeshFacts:
+    parts = {name: re.fullmatch(r"(.*?)(\d+)(\.\w+)", name) for name in uploads}
+    ends = {(m[1], m[3].lower()) if m else None for m in parts.values()}
+    if len(ends) != 1 or None in ends:
+        raise Refused(["These files are no sequence; they have to be named alike but for a number before the ending."])
+    matched = [m for m in parts.values() if m]
+    width = max(len(m[2]) for m in matched)
+    stem, kind = matched[0][1], matched[0][3].lower()
+    pattern = f"{stem}{'#' * width}{kind}"
+    folder = take.folder / "meshes"
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=folder) as holding:
+        held = Path(holding) / "sequence"
+        held.mkdir()
+        for name, upload in uploads.items():
+            number = parts[name]
+            assert number
+            with (held / f"{stem}{number[2].zfill(width)}{kind}").open("wb") as file:
+                for chunk in upload.chunks():
+                    file.write(chunk)
+        try:
+            facts = import_mesh(held / pattern, unit, up, scene_of(take))
+        except ValueError as error:
+            raise Refused([str(error)]) from None
+        target = folder / f"{stem.strip('._-') or 'sequence'}-{facts.digest[:8]}-{facts.frames}"
+        if target.exists():
+            shutil.rmtree(target)
+        shutil.move(held, target)
+    return facts.at(f"meshes/{target.name}/{pattern}")
 
 
 def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:

@@ -141,6 +141,42 @@ class Scenes(StudioCase):
         self.assertIn("not a readable PLY", reply.json()["problems"][0])
         self.assertEqual(list((self.take.folder / "meshes").iterdir()), [])
 
+    def send(self, names: list[str], data: list[bytes]) -> Any:
+        files = [SimpleUploadedFile(n, d) for n, d in zip(names, data, strict=True)]
+        return self.client.post(f"/api/takes/{self.take.pk}/meshes", {"file": files})
+
+    def test_numbered_files_become_a_mesh_that_deforms(self) -> None:
+        grown = [
+            "\n".join(
+                f"v {' '.join(str(n * float(c)) for c in line.split()[1:])}" if line[:1] == "v" else line
+                for line in CUBE.splitlines()
+            ).encode()
+            for n in (1, 2, 3)
+        ]
+        facts = self.send(["grow_1.obj", "grow_2.obj", "grow_3.obj"], grown).json()
+        self.assertEqual(facts["frames"], 3)
+        self.assertTrue(facts["file"].endswith("grow_#.obj"))
+        element = {"kind": "collider", "name": "grower", "shape": {"kind": "mesh", "file": facts["file"]}}
+        scene = {**self.take.scene, "elements": [*self.take.scene["elements"], element]}
+        self.assertEqual(self.put(scene, 1).status_code, 200)
+        base, index = f"/api/takes/{self.take.pk}", len(scene["elements"]) - 1
+        self.assertTrue(self.client.get(f"{base}/poses").json()[index]["deforms"])
+        first, later = (self.client.get(f"{base}/elements/{index}/mesh?frame={n}").content for n in (1, 3))
+        self.assertEqual(first[:4], b"ZBV1")
+        self.assertNotEqual(first, later)
+
+    def test_files_that_are_no_sequence_are_refused_and_not_kept(self) -> None:
+        cube = CUBE.encode()
+        for names, data, words in (
+            (["a_1.obj", "b_2.obj"], [cube, cube], "named alike"),
+            (["a_1.obj", "a_3.obj"], [cube, cube], "number 2 of the sequence is missing"),
+            (["a_1.obj", "a_2.obj"], [cube, cube.replace(b"f 1 5 8 4", b"f 1 5 8")], "its triangles are not those"),
+        ):
+            reply = self.send(names, data)
+            self.assertEqual(reply.status_code, 422)
+            self.assertIn(words, reply.json()["problems"][0])
+            self.assertEqual([p for p in (self.take.folder / "meshes").glob("*") if p.is_dir()], [])
+
     def test_forecast_problems_bar_a_run(self) -> None:
         self.put({**self.take.scene, "liquid": {"voxel_size": 0.00005}}, 1)
         reply = self.post(f"/api/takes/{self.take.pk}/runs", {"quality": "final"})
@@ -180,7 +216,7 @@ class Runs(StudioCase):
         archive = b"".join(self.client.get(f"{base}/export/draft/surface?format=obj"))  # type: ignore[arg-type]
         self.assertEqual(archive[:2], b"PK")
         self.assertEqual(self.client.get(f"{base}/elements/2/mesh").content[:4], b"ZBV1")
-        self.assertEqual([len(p) for p in self.client.get(f"{base}/poses").json()], [1, 1, 4])
+        self.assertEqual([len(p["matrices"]) for p in self.client.get(f"{base}/poses").json()], [1, 1, 4])
 
     def test_second_run_of_the_same_stage_is_refused(self) -> None:
         self.ask(["liquid"])

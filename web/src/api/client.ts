@@ -28,9 +28,9 @@ export function sentences(error: unknown): string[] {
 }
 
 /** Post a file, which the typed client has no words for. */
-export async function upload(url: string, file: File): Promise<Schemas['MeshReply']> {
+export async function upload(url: string, files: File[]): Promise<Schemas['MeshReply']> {
   const form = new FormData()
-  form.append('file', file)
+  for (const file of files) form.append('file', file)
   const reply = await fetch(url, {
     method: 'POST',
     body: form,

@@ -201,7 +201,7 @@ export interface paths {
         };
         /**
          * Element Mesh
-         * @description An element's mesh packed for the viewport.
+         * @description An element's mesh packed for the viewport; at a frame if it deforms.
          */
         get: operations["studio_productions_api_element_mesh"];
         put?: never;
@@ -221,7 +221,7 @@ export interface paths {
         };
         /**
          * Poses
-         * @description Matrices of every element, one per frame where it moves.
+         * @description Matrices of every element, one per frame where it moves, and whether it is shown.
          */
         get: operations["studio_productions_api_poses"];
         put?: never;
@@ -243,7 +243,7 @@ export interface paths {
         put?: never;
         /**
          * Import Mesh
-         * @description Bring a mesh file in; it is kept beside the scene and may then be named by elements.
+         * @description Bring a mesh file in, or the numbered files of one that deforms; it is kept beside the scene and may then be named by elements.
          */
         post: operations["studio_productions_api_import_mesh"];
         delete?: never;
@@ -499,6 +499,15 @@ export interface components {
             /** Bytes */
             bytes: number;
         };
+        /** PlacedReply */
+        PlacedReply: {
+            /** Matrices */
+            matrices: number[][];
+            /** Shown */
+            shown: boolean[];
+            /** Deforms */
+            deforms: boolean;
+        };
         /** MeshReply */
         MeshReply: {
             /** File */
@@ -517,6 +526,8 @@ export interface components {
             open_edges: number;
             /** Proposed Unit */
             proposed_unit: string | null;
+            /** Frames */
+            frames: number;
         };
         /** RunReply */
         RunReply: {
@@ -831,7 +842,9 @@ export interface operations {
     };
     studio_productions_api_element_mesh: {
         parameters: {
-            query?: never;
+            query?: {
+                frame?: number | null;
+            };
             header?: never;
             path: {
                 take_id: number;
@@ -867,7 +880,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": number[][][];
+                    "application/json": components["schemas"]["PlacedReply"][];
                 };
             };
         };
@@ -887,11 +900,8 @@ export interface operations {
         requestBody: {
             content: {
                 "multipart/form-data": {
-                    /**
-                     * File
-                     * Format: binary
-                     */
-                    file: string;
+                    /** File */
+                    file: string[];
                 };
             };
         };

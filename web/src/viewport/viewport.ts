@@ -1,16 +1,28 @@
 import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 
-import { client } from '../api/client'
+import { client, type Schemas } from '../api/client'
 import { fetchPacked, type Packed } from './packed'
 import { pointMaterial, solidMaterial, surfaceMaterial } from './materials'
 import { ruler } from './ruler'
 
 interface SceneShape {
+  time: { first: number }
   domain: { low: number[]; size: number[] }
   camera: { eye: number[]; target: number[]; angle: number }
   elements: { kind: string; name: string; side?: string }[]
 }
+
+/** An element as it stands in the scene, and where it is frame by frame. */
+interface Shown {
+  object: THREE.Object3D
+  body: THREE.Mesh
+  placed: Schemas['PlacedReply']
+  kind: string
+  index: number
+  forms: Map<number, Packed>
+}
+const MOST_FORMS = 60 // of a mesh that deforms, kept at hand
 
 const ELEMENT_COLOURS: Record<string, string> = {
   fill: '#6fb7d8',
@@ -32,7 +44,9 @@ export class Viewport {
   private liquid = new THREE.Group()
   private stage = new THREE.Group()
   private frame = new THREE.Group()
-  private elements: { object: THREE.Object3D; matrices: number[][]; kind: string; index: number }[] = []
+  private elements: Shown[] = []
+  private take = 0
+  private at = 0
   private picked: number | null = null
   private shape: SceneShape | undefined
   private scheduled = false
@@ -83,6 +97,7 @@ export class Viewport {
     const mine = ++this.generation
     const first = !this.shape
     this.shape = shape
+    this.take = take
     this.frame.clear()
     if (!this.options.small) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
     if (first) this.lookThrough()
@@ -107,18 +122,50 @@ export class Viewport {
       place(body, mesh)
       holder.add(body)
       this.stage.add(holder)
-      this.elements.push({ object: holder, matrices: poses[i], kind: element.kind, index: i })
+      const forms = new Map<number, Packed>()
+      this.elements.push({ object: holder, body, placed: poses[i], kind: element.kind, index: i, forms })
     })
-    this.showTime(0)
     this.select(this.picked)
+    this.showTime(this.at)
   }
 
   /** Put moving elements where they are, `n` frames from the first. */
   showTime(n: number) {
-    for (const { object, matrices } of this.elements) {
-      object.matrix.fromArray(matrices[Math.min(n, matrices.length - 1)])
+    this.at = n
+    for (const element of this.elements) {
+      const { object, placed } = element
+      object.matrix.fromArray(placed.matrices[Math.min(n, placed.matrices.length - 1)])
       object.matrixWorldNeedsUpdate = true
+      this.appear(element)
+      if (placed.deforms) void this.deform(element, n)
     }
+    this.render()
+  }
+
+  private appear(element: Shown) {
+    const { shown } = element.placed
+    const seen = shown[Math.min(this.at, shown.length - 1)]
+    element.object.visible = element.index === this.picked || (element.kind === 'collider' && seen)
+  }
+
+  /** Give an element the form that its mesh has at a frame. */
+  private async deform(element: Shown, n: number) {
+    const mine = this.generation
+    let form = element.forms.get(n)
+    if (!form) {
+      const frame = this.shape!.time.first + n
+      const got = await fetchPacked(
+        `/api/takes/${this.take}/elements/${element.index}/mesh?frame=${frame}&${mine}`,
+      )
+      if (!got || mine !== this.generation) return
+      form = got
+      if (element.forms.size >= MOST_FORMS) element.forms.delete(element.forms.keys().next().value!)
+      element.forms.set(n, form)
+    }
+    if (n !== this.at) return
+    element.body.geometry.dispose()
+    element.body.geometry = meshGeometry(form)
+    place(element.body, form)
     this.render()
   }
 
@@ -126,7 +173,7 @@ export class Viewport {
   select(index: number | null) {
     this.picked = index
     this.elements.forEach((e) => {
-      e.object.visible = e.kind === 'collider' || e.index === this.picked
+      this.appear(e)
       e.object.traverse((o) => {
         if (o instanceof THREE.Mesh) {
           const material = o.material as THREE.MeshStandardMaterial

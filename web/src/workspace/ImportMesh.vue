@@ -6,7 +6,7 @@ import { client, sentences, upload, type Schemas } from '../api/client'
 /** Bring a mesh in: read it, say what it is, choose unit and axis, and decide what it becomes. */
 const props = defineProps<{ take: number }>()
 const open = defineModel<boolean>({ required: true })
-const emit = defineEmits<{ made: [kind: string, name: string, facts: Schemas['MeshReply']] }>()
+const emit = defineEmits<{ made: [kind: string, name: string, facts: Schemas['MeshReply'], side?: string] }>()
 
 const facts = ref<Schemas['MeshReply'] | null>(null)
 const unit = ref('m')
@@ -16,14 +16,15 @@ const problems = ref<string[]>([])
 const busy = ref(false)
 
 async function read(event: Event) {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (!file) return
+  const files = [...((event.target as HTMLInputElement).files ?? [])]
+  if (!files.length) return
   busy.value = true
   problems.value = []
   facts.value = null
   try {
-    facts.value = await upload(`/api/takes/${props.take}/meshes?unit=${unit.value}&up=${up.value}`, file)
-    name.value = file.name.replace(/\.[^.]+$/, '').replaceAll('_', ' ')
+    facts.value = await upload(`/api/takes/${props.take}/meshes?unit=${unit.value}&up=${up.value}`, files)
+    const stem = files[0].name.replace(/\.[^.]+$/, '')
+    name.value = (files.length > 1 ? stem.replace(/[._-]*\d+$/, '') : stem).replaceAll('_', ' ')
   } catch (error) {
     problems.value = sentences(error)
   }
@@ -47,8 +48,8 @@ function useProposed() {
   void again()
 }
 
-function make(kind: string) {
-  emit('made', kind, name.value || 'Mesh', facts.value!)
+function make(kind: string, side?: string) {
+  emit('made', kind, name.value || 'Mesh', facts.value!, side)
   open.value = false
   facts.value = null
 }
@@ -59,8 +60,11 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
   <v-dialog v-model="open">
     <div class="panel">
       <h2>Import a mesh</h2>
-      <p class="dim">An OBJ, PLY or STL file. It is kept beside the scene as it is.</p>
-      <input type="file" accept=".obj,.ply,.stl" aria-label="Mesh file" @change="read" />
+      <p class="dim">
+        An OBJ, PLY or STL file, or the numbered files of a mesh that deforms: one for each frame, with the
+        same points. They are kept beside the scene as they are.
+      </p>
+      <input type="file" multiple accept=".obj,.ply,.stl" aria-label="Mesh file" @change="read" />
       <div class="two">
         <label
           >Unit
@@ -81,14 +85,18 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
         <dl class="n" data-testid="mesh-facts">
           <dt>size</dt>
           <dd>{{ facts.size.map(metres).join(' × ') }} m</dd>
+          <template v-if="facts.frames > 1">
+            <dt>files</dt>
+            <dd>{{ facts.frames }}</dd>
+          </template>
           <dt>triangles</dt>
           <dd>{{ facts.triangles.toLocaleString('en') }}</dd>
           <dt>open edges</dt>
           <dd>{{ facts.open_edges }}</dd>
         </dl>
         <p v-if="facts.open_edges" class="sentence bad">
-          {{ facts.open_edges }} open edges: only closed meshes can be filled or collided with. Close it in
-          the modelling program and import it again.
+          {{ facts.open_edges }} open edges: an open mesh can be a shell or the ground. To fill it or to keep
+          liquid out of it, close it in the modelling program and import it again.
         </p>
         <p v-if="facts.proposed_unit" class="sentence">
           That is out of proportion to the domain. Is its unit {{ facts.proposed_unit }}?
@@ -98,10 +106,14 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
       </template>
       <div class="ends">
         <v-btn @click="open = false">Close</v-btn>
-        <v-btn :disabled="!facts || !!facts.open_edges" @click="make('fill')">Fill it</v-btn>
-        <v-btn class="go" :disabled="!facts || !!facts.open_edges" @click="make('collider')"
-          >Make it a collider</v-btn
-        >
+        <template v-if="facts?.open_edges">
+          <v-btn @click="make('collider', 'ground')">Make it the ground</v-btn>
+          <v-btn class="go" @click="make('collider', 'shell')">Make it a shell</v-btn>
+        </template>
+        <template v-else>
+          <v-btn :disabled="!facts" @click="make('fill')">Fill it</v-btn>
+          <v-btn class="go" :disabled="!facts" @click="make('collider')">Make it a collider</v-btn>
+        </template>
       </div>
     </div>
   </v-dialog>

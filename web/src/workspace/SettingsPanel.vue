@@ -86,6 +86,10 @@ function keyHere(s: Setting) {
 
 const onKey = (s: Setting) => curve(s)?.keys.some((k) => Math.abs(k.time - now.value) < 1e-6) ?? false
 
+const others = computed(() =>
+  (props.scene.elements as { name: string }[]).filter((_, i) => i !== props.element).map((e) => e.name),
+)
+
 const meshShape = computed(() => {
   const e = props.element !== null ? props.scene.elements[props.element] : null
   return e?.shape?.kind === 'mesh' ? e.shape : null
@@ -164,6 +168,15 @@ function vesselFrom(sentence: string) {
             @change="choose(s, ($event.target as HTMLSelectElement).value)"
           >
             <option v-for="c in s.choices" :key="c">{{ c }}</option>
+          </select>
+          <select
+            v-else-if="s.control === 'element'"
+            :value="shown(s) ?? ''"
+            :aria-label="s.title"
+            @change="keep(s, ($event.target as HTMLSelectElement).value || null)"
+          >
+            <option value="">nothing</option>
+            <option v-for="n in others" :key="n">{{ n }}</option>
           </select>
           <span v-else class="n file">{{ shown(s) }}</span>
         </div>

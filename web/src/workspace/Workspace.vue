@@ -140,9 +140,15 @@ function freeName(base: string): string {
   }
 }
 
-async function add(kind: string, name: string, what: SceneDocument, translation: number[]) {
+async function add(
+  kind: string,
+  name: string,
+  what: SceneDocument,
+  translation: number[],
+  more: SceneDocument = {},
+) {
   const own = kind === 'force' ? { effect: what } : { shape: what }
-  const made: SceneDocument = { kind, name: freeName(name), ...own, pose: { translation } }
+  const made: SceneDocument = { kind, name: freeName(name), ...own, ...more, pose: { translation } }
   const next = structuredClone(scene.value!)
   next.elements.push(made)
   await take.keep(next)
@@ -163,8 +169,9 @@ function addShape(kind: string, shape: string) {
   void add(kind, name, { kind: shape }, at)
 }
 
-function addMesh(kind: string, name: string, facts: Schemas['MeshReply']) {
-  void add(kind, name, { kind: 'mesh', file: facts.file, unit: facts.unit, up: facts.up }, [0, 0, 0])
+function addMesh(kind: string, name: string, facts: Schemas['MeshReply'], side?: string) {
+  const shape = { kind: 'mesh', file: facts.file, unit: facts.unit, up: facts.up }
+  void add(kind, name, shape, [0, 0, 0], side ? { side } : {})
 }
 
 function remove() {

@@ -12,6 +12,7 @@ export interface Setting {
   group: string
   kind: 'number' | 'integer' | 'vector' | 'choice' | 'text' | 'part'
   nullable: boolean
+  control: string
   keyed: boolean
   choices: string[]
   slider: [number, number] | null
@@ -65,6 +66,7 @@ export function settingsOf(part: string, path: (string | number)[]): Setting[] {
       unit: String(zinc.unit ?? ''),
       group: String(zinc.group ?? ''),
       kind: kindOf(plain)!,
+      control: String(zinc.control ?? ''),
       nullable: options.some((o) => o.type === 'null'),
       keyed: Boolean(zinc.keyed),
       choices: (plain.enum as string[]) ?? [],
@@ -108,6 +110,7 @@ export function settingsOfElement(element: Json, index: number): Setting[] {
           group: 'Zone',
           kind: 'part',
           nullable: false,
+          control: '',
           keyed: false,
           choices: Object.keys(kindsOf(fields.zone)),
           slider: null,
