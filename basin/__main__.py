@@ -1,4 +1,4 @@
-"""The command line: schema, check, forecast, run, info, export."""
+"""The command line: schema, check, forecast, run, solid, info, export."""
 
 from __future__ import annotations
 
@@ -14,11 +14,13 @@ from typing import Any
 from tqdm import tqdm
 
 from basin.cache import Cache, DamagedFrame, StageBusy, open_cache
+from basin.exchange import write_ply
 from basin.scene import Scene, SceneError, load_scene, scene_schema
 from basin.stages.assembly import SceneFiles, check_scene
 from basin.stages.export import export
 from basin.stages.forecast import forecast
 from basin.stages.run import STAGES, RunFailure, run
+from basin.stages.solid import solver_solid
 
 BAD_SCENE = 2
 
@@ -59,6 +61,12 @@ def _parser() -> argparse.ArgumentParser:
     make.add_argument("--frames", type=_span, metavar="A-B")
     make.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
     make.add_argument("--threads", type=int, metavar="N")
+    solid = command("solid", _solid, "Leave a collider as the solver's grid has it, and say how far that is off.")
+    solid.add_argument("scene", type=Path)
+    solid.add_argument("--element", required=True, metavar="NAME")
+    solid.add_argument("--frame", type=int, metavar="N", help="the first frame if left out")
+    solid.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
+    solid.add_argument("--to", type=Path, metavar="FILE.ply")
     info = command("info", _info, "Say what a cache holds.")
     info.add_argument("dir", type=Path)
     info.add_argument("--json", action="store_true")
@@ -124,6 +132,22 @@ def _forecast(options: argparse.Namespace) -> int:
     print(f"  memory     {expected.memory / 1e9:>11.2f} GB\n  disk       {expected.disk / 1e9:>11.2f} GB")
     if not expected.fits:
         print(f"  {expected.refusal()}")
+    return 0
+
+
+def _solid(options: argparse.Namespace) -> int:
+    scene, files = _checked(options.scene)
+    names = [e.name for e in scene.elements]
+    if options.element not in names:
+        raise SceneError([f"{options.element!r}: there is no such element; there are {', '.join(map(repr, names))}"])
+    frame = scene.time.first if options.frame is None else options.frame
+    found = solver_solid(scene, files, names.index(options.element), frame, options.quality)
+    print(
+        f"{options.element}, frame {frame}: voxel {found.voxel * 1000:.4g} mm, {len(found.mesh.triangle):,} triangles"
+    )
+    print(f"  off by {found.largest * 1000:.3g} mm at most, {found.mean * 1000:.3g} mm in the mean")
+    if options.to:
+        write_ply(options.to, found.mesh.position, found.mesh.triangle, None)
     return 0
 
 

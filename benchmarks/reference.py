@@ -47,7 +47,7 @@ class Row:
 
 def rows() -> list[Row]:
     """All measured quantities."""
-    from tests.reference import cases, test_walls
+    from tests.reference import cases, test_reaction, test_walls
 
     lamb, dirichlet, airy, grimshaw = (
         "Lamb 1932 sec. 228",
@@ -101,6 +101,13 @@ def rows() -> list[Row]:
     def slid(size: int) -> float:
         return test_walls.travelled(test_walls.slide(0.25 / size), 25)[0] / 0.6129
 
+    def pushed(cells: int) -> float:
+        return test_reaction.added_mass(0.1 / cells, 0.3)[0]
+
+    def struck(cells: int) -> float:
+        return test_reaction.struck_plate(0.1 / cells)[0]
+
+    rise = cases.dipped_ball
     theirs = "own potential flow"
     return [
         Row(
@@ -165,6 +172,24 @@ def rows() -> list[Row]:
             part("vortices", 0),
         ),
         Row("D01", "way down a slope of 30 degrees, 0.6129 m", "Galilei", "2 %", (12, 20, 30), slid),
+        Row(
+            "D08",
+            "impulse of a ball set going in a sphere 2.5 times as wide",
+            "Stokes 1843",
+            "5 % at 8",
+            (4, 8),
+            pushed,
+        ),
+        Row(
+            "D10",
+            "rise of the level by a ball, 16.76 mm",
+            "Archimedes",
+            "3 %",
+            (5, 8),
+            lambda n: rise(n, 1)[0] / 16.755,
+        ),
+        Row("D10", "the level after five dips, over that before", "-", "1 %", (5,), lambda n: 1 + rise(n, 5)[1] / 300),
+        Row("-", "force of a jet on a plate, 8 voxels across", "momentum theorem", "8 %", (4, 8), struck),
     ]
 
 

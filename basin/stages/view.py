@@ -13,6 +13,7 @@ import numpy as np
 
 from basin.cache import StageCache
 from basin.geometry.mesh import TriangleMesh
+from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
 LEAST_TOP = 0.01  # m/s: the colours of liquid at rest do not stretch over its last whispers
@@ -69,8 +70,8 @@ def pack_surface(store: StageCache, frame: int) -> bytes:
     return pack_mesh(data["position"], data["triangle"], data["velocity"])
 
 
-def pack_mesh(position: np.ndarray, triangle: np.ndarray, velocity: np.ndarray | None = None) -> bytes:
-    """Any mesh: 16-bit positions, octahedral normals in two signed bytes, 8-bit speed."""
+def pack_mesh(position: np.ndarray, triangle: np.ndarray, velocity: np.ndarray | None = None, **more: Any) -> bytes:
+    """Any mesh: 16-bit positions, octahedral normals in two signed bytes, 8-bit speed; `more` goes into the header."""
     if len(triangle) == 0:
         return pack({"kind": "mesh", "count": 0, "total": 0}, [])
     low, span, place = _within_bounds(np.asarray(position, np.float64))
@@ -83,6 +84,7 @@ def pack_mesh(position: np.ndarray, triangle: np.ndarray, velocity: np.ndarray |
         "low": low.tolist(),
         "span": span.tolist(),
         "top": top,
+        **more,
     }
     arrays = [
         ("position", place.ravel()),
@@ -97,6 +99,12 @@ def pack_element(mesh: TriangleMesh) -> bytes:
     """A collider or source for viewing, with flat sides: each triangle has its own corners."""
     corner = mesh.position[mesh.triangle].reshape(-1, 3)
     return pack_mesh(corner, np.arange(len(corner)).reshape(-1, 3))
+
+
+def pack_solid(solid: SolverSolid) -> bytes:
+    """A collider as the solver sees it, with its errors in mm."""
+    told = {"voxel": 1000 * solid.voxel, "largest": 1000 * solid.largest, "mean": 1000 * solid.mean}
+    return pack_mesh(solid.mesh.position, solid.mesh.triangle, None, **told)
 
 
 def vertex_normals(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:

@@ -214,6 +214,14 @@ def element_mesh(request: HttpRequest, take_id: int, index: int, frame: int | No
     return HttpResponse(services.element_view(found, index, frame), content_type="application/octet-stream")
 
 
+@router.get("/takes/{take_id}/elements/{index}/solid/{quality}/{frame}")
+def solver_solid(request: HttpRequest, take_id: int, index: int, quality: str, frame: int) -> HttpResponse:
+    """A collider as the solver's grid has it, packed for the viewport."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    packed = services.solid_view(found, index, services.quality_of(quality), frame)
+    return HttpResponse(packed, content_type="application/octet-stream")
+
+
 @router.get("/takes/{take_id}/poses", response=list[PlacedReply])
 def poses(request: HttpRequest, take_id: int) -> list[services.Placed]:
     """Matrices of every element, one per frame where it moves, and whether it is shown."""

@@ -32,7 +32,8 @@ from basin.stages.forecast import Forecast, forecast
 from basin.stages.imports import MeshFacts, import_mesh
 from basin.stages.keys import frame_keys
 from basin.stages.run import STAGES, states_by_keys
-from basin.stages.view import pack_element, pack_particles, pack_surface
+from basin.stages.solid import solver_solid
+from basin.stages.view import pack_element, pack_particles, pack_solid, pack_surface
 from studio.errors import Refused
 from studio.productions.models import Production, Take
 
@@ -161,6 +162,19 @@ def element_view(take: Take, index: int, frame: int | None) -> bytes:
             sequence = _sequence(take.folder, shape, scene.time)
             return pack_element(sequence.mesh(scene.time.shot_time(frame)))
         return pack_element(viewed_mesh(scene.elements[index], scene, files))
+    except ValueError as error:
+        raise Refused([str(error)]) from None
+
+
+def solid_view(take: Take, index: int, quality: str, frame: int) -> bytes:
+    """A collider as the solver's grid has it at a frame, packed for the viewport."""
+    scene = scene_of(take)
+    if not 0 <= index < len(scene.elements):
+        raise Refused(["There is no such element."], 404)
+    try:
+        return pack_solid(solver_solid(scene, SceneFiles(take.folder), index, frame, quality))
+    except SceneError as error:
+        raise Refused(error.problems) from None
     except ValueError as error:
         raise Refused([str(error)]) from None
 

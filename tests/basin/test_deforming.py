@@ -20,6 +20,7 @@ from basin.liquid.solids import velocity_of
 from basin.liquid.step import Liquid
 from basin.scene import SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene, liquid_world
+from basin.stages.solid import solver_solid
 from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 
 FPS = 24.0
@@ -340,6 +341,50 @@ class Ground(SimpleTestCase):
         height = 0.1 * np.sin(3 * local[:, 0]) * np.cos(2 * local[:, 2])
         self.assertGreater(float((local[:, 1] - height).min()) * 0.45, -0.008)  # the mesh's own facets
         self.assertAlmostEqual(float(run.state.particles.volume.sum()) / whole, 1.0, places=5)
+
+
+class SolversSolid(SimpleTestCase):
+    """What the grid makes of a collider, beside what was asked for."""
+
+    def document(self, **collider: Any) -> dict[str, Any]:
+        element = {"kind": "collider", "name": "c", **collider}
+        return {
+            "format": "zinc-scene/1",
+            "domain": {"low": (0, 0, 0), "size": (1, 1, 1)},
+            "liquid": {"voxel_size": 0.02},
+            "elements": [element],
+        }
+
+    def test_a_spheres_error_is_that_of_chords(self) -> None:
+        """Trilinear distances: corners lie off by h^2 / (8 R) at most (interpolation's error, any textbook)."""
+        pose = {"translation": [0.5, 0.5, 0.5]}
+        scene = parse_scene(self.document(shape={"kind": "sphere", "radius": 0.3}, pose=pose))
+        errors = []
+        for quality, dx in (("proof", 0.04), ("final", 0.02)):
+            found = solver_solid(scene, SceneFiles(Path(".")), 0, 1, quality)
+            self.assertEqual(found.mesh.open_edges(), 0)
+            self.assertLess(found.largest, dx * dx / 8 / 0.3 * 1.1)
+            errors.append(found.largest)
+        self.assertAlmostEqual(errors[0] / errors[1], 4.0, delta=1.2)
+
+    def test_lost_corners_are_told(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            mesh = box_mesh((0.3, 0.3, 0.3))
+            write_ply(Path(name) / "box.ply", mesh.position, mesh.triangle, None)
+            pose = {"translation": [0.503, 0.507, 0.511], "rotation": [10, 20, 30]}
+            scene = parse_scene(self.document(shape={"kind": "mesh", "file": "box.ply"}, pose=pose))
+            found = solver_solid(scene, SceneFiles(Path(name)), 0, 1, "final")
+        self.assertGreater(found.largest, 0.002)  # a corner of a cube, cut by cells of 20 mm
+        self.assertLess(found.largest, 0.02)
+        self.assertLess(found.mean, 0.002)
+
+    def test_only_colliders_that_are_there(self) -> None:
+        away = self.document(shape={"kind": "sphere"}, pose={"translation": [5, 5, 5]})
+        with self.assertRaisesRegex(SceneError, "outside the domain"):
+            solver_solid(parse_scene(away), SceneFiles(Path(".")), 0, 1, "final")
+        drain = {**self.document(), "elements": [{"kind": "drain", "name": "d"}]}
+        with self.assertRaisesRegex(SceneError, "only colliders"):
+            solver_solid(parse_scene(drain), SceneFiles(Path(".")), 0, 1, "final")
 
 
 class Discarded(SimpleTestCase):

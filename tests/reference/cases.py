@@ -496,6 +496,34 @@ def weir(cells: int, seconds: float = 4.0) -> float:
     return float(q / ((2 / 3) ** 1.5 * np.sqrt(G) * energy**1.5))
 
 
+def dipped_ball(cells: int, dips: int = 1) -> tuple[float, float]:
+    """D10: rise (mm) of a tank's level with a ball of 0.1 m in it, `cells` voxels to its radius, and with it out again.
+
+    The ball is lowered at 0.2 m/s, rests, and is drawn out; the rise with it in is that of the last dip.
+    """
+    dx, radius, wide = 0.1 / cells, 0.1, 0.5
+    keys, time = [{"time": 0.0, "value": [0.25, 0.45, 0.25], "segment": "linear"}], 0.0
+    for _ in range(dips):
+        for after, height in ((1.5, 0.15), (2.25, 0.15), (3.75, 0.45)):
+            keys.append({"time": time + after, "value": [0.25, height, 0.25], "segment": "linear"})
+        time += 3.75
+    ball = {"kind": "collider", "name": "ball", "shape": {"kind": "sphere", "radius": radius}}
+    pool = box_fill((0, 0, 0), (wide, 0.3, wide))
+    run = liquid(dx, (wide, 0.6, wide), [pool, {**ball, "pose": {"translation": {"keys": keys}}}], fps=8.0)
+
+    def level() -> float:
+        x = position(run)
+        away = np.hypot(x[:, 0] - wide / 2, x[:, 2] - wide / 2) > 1.6 * radius
+        return float(2 * np.average(x[away, 1], weights=run.state.particles.volume[away]))
+
+    first, within = level(), 0.0
+    for frame in range(2, int(8 * time) + 10):
+        run.advance_frame(frame)
+        if frame == round(8 * (time - 1.5)) + 1:
+            within = level() - first
+    return 1000 * within, 1000 * (level() - first)
+
+
 def dam_against_box(cells: int) -> dict[str, float]:
     """Case A33: a column of 1.228 x 0.55 m in a tank of 3.22 x 1 x 1 m that runs against a box (1.5 s).
 

@@ -9,6 +9,7 @@ from django.test import SimpleTestCase
 
 from basin.liquid.step import Liquid
 from basin.stages.liquid_stage import frame_readings
+from tests.reference import cases
 from tests.reference.tanks import CLOSED, G, box_collider, box_fill, liquid, position
 
 WATER = 998.2  # kg/m3
@@ -45,41 +46,62 @@ class StillWater(SimpleTestCase):
         self.assertLess(abs(told["torque.slab.x"]), 0.01 * abs(told["force.slab.y"]) * 0.4)
 
 
+def added_mass(dx: float, middle: float) -> tuple[float, float]:
+    """Impulse of a ball of 0.1 m that is set going in a sphere of 0.25 m, over Stokes' and across its way."""
+    a, b, speed = 0.1, 0.25, 0.05
+    keys = [
+        {"time": 0.0, "value": [middle] * 3, "segment": "linear"},
+        {"time": 1.0, "value": [middle + speed, middle, middle]},
+    ]
+    vessel = {"kind": "collider", "name": "vessel", "shape": {"kind": "sphere", "radius": b}, "side": "inside"}
+    elements = [
+        {**vessel, "pose": {"translation": [middle] * 3}},
+        ball(a, pose={"translation": {"keys": keys}}),
+        box_fill((0, 0, 0), (0.6, 0.6, 0.6)),
+    ]
+    told = readings(liquid(dx, (0.6, 0.6, 0.6), elements, gravity=(0, 0, 0)), 2)
+    given = 0.5 * (b**3 + 2 * a**3) / (b**3 - a**3) * WATER * 4 / 3 * np.pi * a**3 * speed
+    return -told["force.ball.x"] / 24 / given, told["force.ball.y"] / told["force.ball.x"]
+
+
 class AddedMass(SimpleTestCase):
     """Case D08 (Stokes 1843; Lamb 1932): a ball set going in a sphere 2.5 times as wide, a = 8 voxels, 5 %."""
 
     def test_impulse(self) -> None:
-        a, b, speed = 0.1, 0.25, 0.05
         for middle in (0.3, 0.3046):
-            keys = [
-                {"time": 0.0, "value": [middle] * 3, "segment": "linear"},
-                {"time": 1.0, "value": [middle + speed, middle, middle]},
-            ]
-            vessel = {"kind": "collider", "name": "vessel", "shape": {"kind": "sphere", "radius": b}, "side": "inside"}
-            elements = [
-                {**vessel, "pose": {"translation": [middle] * 3}},
-                ball(a, pose={"translation": {"keys": keys}}),
-                box_fill((0, 0, 0), (0.6, 0.6, 0.6)),
-            ]
-            run = liquid(0.0125, (0.6, 0.6, 0.6), elements, gravity=(0, 0, 0))
-            told = readings(run, 2)
-            given = 0.5 * (b**3 + 2 * a**3) / (b**3 - a**3) * WATER * 4 / 3 * np.pi * a**3 * speed
-            self.assertAlmostEqual(-told["force.ball.x"] / 24 / given, 1.0, delta=0.05)
-            self.assertLess(abs(told["force.ball.y"]), 0.02 * abs(told["force.ball.x"]))
+            along, across = added_mass(0.0125, middle)
+            self.assertAlmostEqual(along, 1.0, delta=0.05)
+            self.assertLess(abs(across), 0.02)
+
+
+class LevelRise(SimpleTestCase):
+    """Case D10 (Archimedes): a ball of 0.1 m raises a tank of 0.5 m x 0.5 m by 16.76 mm, 3 %, and leaves no trace."""
+
+    def test_in_and_out(self) -> None:
+        within, after = cases.dipped_ball(5)
+        self.assertAlmostEqual(within / 16.76, 1.0, delta=0.03)
+        self.assertLess(abs(after), 0.01 * 300)
+
+
+def struck_plate(dx: float) -> tuple[float, float]:
+    """Force of a jet of 0.1 m at 5 m/s on a plate square to it, over density * flow * speed; and across it."""
+    pose = {"translation": [0.03, 0.3, 0.3], "rotation": [0, 0, -90]}
+    jet = {"kind": "inflow", "name": "jet", "shape": {"kind": "disc", "radius": 0.05}, "velocity": [5, 0, 0]}
+    plate = box_collider((0.4, 0.0, 0.0), (0.5, 0.6, 0.6), "plate")
+    run = liquid(dx, (0.55, 0.6, 0.6), [{**jet, "pose": pose}, plate], walls=OPEN, gravity=(0, 0, 0))
+    for frame in range(2, 9):
+        told = readings(run, frame)
+    force = told["force.plate.x"]
+    return force / (WATER * np.pi * 0.05**2 * 5**2), told["force.plate.y"] / force
 
 
 class JetOnPlate(SimpleTestCase):
     """The momentum theorem: a jet that a plate turns aside presses with density * flow * speed. 8 % is ours."""
 
     def test_force(self) -> None:
-        pose = {"translation": [0.03, 0.3, 0.3], "rotation": [0, 0, -90]}
-        jet = {"kind": "inflow", "name": "jet", "shape": {"kind": "disc", "radius": 0.05}, "velocity": [5, 0, 0]}
-        plate = box_collider((0.4, 0.0, 0.0), (0.5, 0.6, 0.6), "plate")
-        run = liquid(0.0125, (0.55, 0.6, 0.6), [{**jet, "pose": pose}, plate], walls=OPEN, gravity=(0, 0, 0))
-        for frame in range(2, 9):
-            told = readings(run, frame)
-        self.assertAlmostEqual(told["force.plate.x"] / (WATER * np.pi * 0.05**2 * 5**2), 1.0, delta=0.08)
-        self.assertLess(abs(told["force.plate.y"]), 0.05 * told["force.plate.x"])
+        along, across = struck_plate(0.0125)
+        self.assertAlmostEqual(along, 1.0, delta=0.08)
+        self.assertLess(abs(across), 0.05)
 
 
 class Tap(SimpleTestCase):

@@ -212,6 +212,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/elements/{index}/solid/{quality}/{frame}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Solver Solid
+         * @description A collider as the solver's grid has it, packed for the viewport.
+         */
+        get: operations["studio_productions_api_solver_solid"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/poses": {
         parameters: {
             query?: never;
@@ -243,7 +263,7 @@ export interface paths {
         put?: never;
         /**
          * Import Mesh
-         * @description Bring a mesh file in, or the numbered files of one that deforms; it is kept beside the scene and may then be named by elements.
+         * @description Bring a mesh file in, or the numbered files of one that deforms; elements may then name it.
          */
         post: operations["studio_productions_api_import_mesh"];
         delete?: never;
@@ -849,6 +869,29 @@ export interface operations {
             path: {
                 take_id: number;
                 index: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    studio_productions_api_solver_solid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                index: number;
+                quality: string;
+                frame: number;
             };
             cookie?: never;
         };

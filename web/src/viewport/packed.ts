@@ -8,6 +8,10 @@ export interface Packed {
   top: number
   histogram?: number[]
   spacing?: number
+  /** of a solver's solid, in millimetres */
+  voxel?: number
+  largest?: number
+  mean?: number
   position: Uint16Array
   shade?: Uint8Array
   normal?: Int8Array

@@ -43,6 +43,7 @@ export class Viewport {
   private controls: OrbitControls | undefined
   private liquid = new THREE.Group()
   private stage = new THREE.Group()
+  private solid = new THREE.Group()
   private frame = new THREE.Group()
   private elements: Shown[] = []
   private take = 0
@@ -64,7 +65,7 @@ export class Viewport {
       preserveDrawingBuffer: true,
     })
     this.renderer.setPixelRatio(options.small ? 1 : Math.min(devicePixelRatio, 2))
-    this.scene.add(this.liquid, this.stage, this.frame)
+    this.scene.add(this.liquid, this.stage, this.solid, this.frame)
     this.scene.add(new THREE.HemisphereLight('#d3dfe2', '#1f272b', 1.15))
     const sun = new THREE.DirectionalLight('#fff6e2', 1.8)
     sun.position.set(2, 4, 3)
@@ -206,6 +207,25 @@ export class Viewport {
       place(mesh, packed)
       mesh.frustumCulled = false
       this.liquid.add(mesh)
+    }
+    this.render()
+  }
+
+  /** Show a collider as the solver's grid has it in its place; null shows itself again. */
+  showSolid(packed: Packed | null, index: number | null = null) {
+    for (const child of [...this.solid.children] as THREE.Mesh[]) {
+      child.geometry.dispose()
+      ;(child.material as THREE.Material).dispose()
+      this.solid.remove(child)
+    }
+    for (const element of this.elements) {
+      this.appear(element)
+      if (packed && element.index === index) element.object.visible = false
+    }
+    if (packed?.count) {
+      const mesh = new THREE.Mesh(meshGeometry(packed), solidMaterial('#b98b3e', 1))
+      place(mesh, packed)
+      this.solid.add(mesh)
     }
     this.render()
   }

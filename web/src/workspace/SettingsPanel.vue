@@ -18,8 +18,9 @@ const props = defineProps<{
   problems: string[]
   remarks: string[]
   refused: string[]
+  solid: string | null
 }>()
-const emit = defineEmits<{ keep: [scene: SceneDocument]; remove: [] }>()
+const emit = defineEmits<{ keep: [scene: SceneDocument]; remove: []; solid: [] }>()
 
 const settings = computed<Setting[]>(() => {
   if (props.element !== null && props.scene.elements[props.element])
@@ -181,6 +182,12 @@ function vesselFrom(sentence: string) {
           <span v-else class="n file">{{ shown(s) }}</span>
         </div>
       </section>
+      <p v-if="element !== null && scene.elements[element]?.kind === 'collider'" class="dim small">
+        <button class="bare apply flush" @click="emit('solid')">
+          {{ solid ? 'Hide the solver’s solid' : 'Show the solver’s solid' }}
+        </button>
+        <span v-if="solid" class="told" data-testid="solid-error">{{ solid }}</span>
+      </p>
       <p v-if="meshShape" class="dim small">
         Unit and up axis say how the file is read; the mesh itself stays as it is.
       </p>
@@ -321,5 +328,12 @@ select {
 .small {
   font-size: 11.5px;
   margin-top: 6px;
+}
+p > .flush {
+  padding-left: 0;
+}
+.told {
+  display: block;
+  margin-top: 2px;
 }
 </style>

@@ -6,7 +6,7 @@ import { client, sentences, type Schemas } from '../api/client'
 import TopBar from '../shell/TopBar.vue'
 import { useEvents, type RunEvent } from '../shell/useEvents'
 import { bytes, duration, label } from '../shell/words'
-import type { Packed } from '../viewport/packed'
+import { fetchPacked, type Packed } from '../viewport/packed'
 import { Viewport } from '../viewport/viewport'
 import ElementList from './ElementList.vue'
 import FrameStrip from './FrameStrip.vue'
@@ -174,6 +174,28 @@ function addMesh(kind: string, name: string, facts: Schemas['MeshReply'], side?:
   void add(kind, name, shape, [0, 0, 0], side ? { side } : {})
 }
 
+/** What the solver's solid is, while it is shown. */
+const solid = ref<string | null>(null)
+async function toggleSolid() {
+  if (solid.value) return hideSolid()
+  solid.value = 'Looking…'
+  const url = `/api/takes/${id}/elements/${element.value}/solid/${quality.value}/${frame.value}`
+  const packed = await fetchPacked(url)
+  if (!solid.value) return
+  if (!packed) {
+    solid.value = 'It has no surface in the domain at this frame, or too many voxels to be shown.'
+    return
+  }
+  const mm = (v?: number) => +(v ?? 0).toPrecision(2)
+  solid.value = `Voxel ${mm(packed.voxel)} mm: off by ${mm(packed.largest)} mm at most, ${mm(packed.mean)} mm in the mean.`
+  port?.showSolid(packed, element.value)
+}
+function hideSolid() {
+  solid.value = null
+  port?.showSolid(null)
+}
+watch([element, quality, frame, scene], hideSolid)
+
 function remove() {
   const next = structuredClone(scene.value!)
   next.elements.splice(element.value!, 1)
@@ -317,8 +339,10 @@ onBeforeUnmount(() => {
         :problems="[...asking, ...take.problems.value]"
         :remarks="take.remarks.value"
         :refused="take.refused.value"
+        :solid="solid"
         @keep="(s) => take.keep(s)"
         @remove="remove"
+        @solid="toggleSolid"
       />
       <FrameStrip
         class="bottom"
