@@ -115,11 +115,14 @@ def _pushes(liquid: Liquid, tally: Tally) -> dict[str, float]:
     """Mean force (N) and torque about its origin (N m) on each collider over a frame, by its name."""
     w = liquid.world
     scale = DENSITY * w.layout.dx**4 / (w.frame_seconds * w.time_scale)
+    total: dict[str, np.ndarray] = {}
+    for body, impulse in zip(w.bodies, tally.impulse, strict=False):  # one that is switched on twice is two bodies
+        total[body.name] = total.get(body.name, np.zeros(6)) + impulse
     found = {}
-    for body, impulse in zip(w.bodies, tally.impulse, strict=False):
+    for name, impulse in total.items():
         force, torque = impulse[:3] * scale, impulse[3:] * scale * w.layout.dx
-        found[f"force.{body.name}"] = float(np.linalg.norm(force))
+        found[f"force.{name}"] = float(np.linalg.norm(force))
         for axis in range(3):
-            found[f"force.{body.name}.{'xyz'[axis]}"] = float(force[axis])
-            found[f"torque.{body.name}.{'xyz'[axis]}"] = float(torque[axis])
+            found[f"force.{name}.{'xyz'[axis]}"] = float(force[axis])
+            found[f"torque.{name}.{'xyz'[axis]}"] = float(torque[axis])
     return found

@@ -20,6 +20,7 @@ from basin.liquid.solids import velocity_of
 from basin.liquid.step import Liquid
 from basin.scene import SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene, liquid_world
+from basin.stages.liquid_stage import frame_readings
 from basin.stages.solid import solver_solid
 from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 
@@ -255,6 +256,20 @@ class Switches(SimpleTestCase):
         for frame in range(2, 13):
             run.advance_frame(frame)
         self.assertAlmostEqual(run.state.poured * 0.02**3 * 1000 / (20.0 * 0.15), 1.0, delta=0.02)
+
+    def test_collider_that_comes_twice_has_one_reading(self) -> None:
+        keys = [{"time": t, "value": v, "segment": "step"} for t, v in ((0.0, 1.0), (0.15, 0.0), (0.3, 1.0))]
+        ball = {"kind": "collider", "name": "ball", "shape": {"kind": "sphere", "radius": 0.06}}
+        ball |= {"active": {"keys": keys}, "pose": {"translation": [0.15, 0.1, 0.15]}}
+        run = liquid(0.02, (0.3, 0.3, 0.3), [box_fill((0, 0, 0), (0.3, 0.2, 0.3)), ball], fps=FPS)
+        lift = []
+        for frame in range(2, 13):
+            made = run.advance_frame(frame)
+            assert made
+            lift.append(frame_readings(run, *made, 0.0)["force.ball"])
+        self.assertGreater(min(lift[:3]), 1.0)
+        self.assertEqual(max(lift[4:6]), 0.0)
+        self.assertGreater(min(lift[8:]), 1.0)
 
     def test_never_on_is_said(self) -> None:
         document = {
