@@ -8,29 +8,22 @@ import shutil
 import tempfile
 import zipfile
 from collections.abc import Sequence
-from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from django.contrib.auth.models import User
 from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.db.models import F
 
 from basin.cache import Cache, DamagedFrame, StageBusy
-from basin.exchange import sequence_files
-from basin.geometry.deforming import MeshSequence
-from basin.geometry.shapes import MeshShape
 from basin.scene import Scene, SceneError, parse_scene
-from basin.scene.model import Time
-from basin.settings import Curve, value_at
-from basin.stages.assembly import SceneFiles, check_scene, viewed_mesh
+from basin.stages.assembly import SceneFiles, check_scene
 from basin.stages.export import export
 from basin.stages.forecast import Forecast, forecast
 from basin.stages.imports import MeshFacts, import_mesh
 from basin.stages.keys import frame_keys
+from basin.stages.placing import Placed, placed_elements, seen_mesh
 from basin.stages.run import STAGES, states_by_keys
 from basin.stages.solid import solver_solid
 from basin.stages.view import pack_element, pack_particles, pack_solid, pack_surface
@@ -156,12 +149,7 @@ def element_view(take: Take, index: int, frame: int | None) -> bytes:
     if not 0 <= index < len(scene.elements):
         raise Refused(["There is no such element."], 404)
     try:
-        files = SceneFiles(take.folder)
-        shape = getattr(scene.elements[index], "shape", None)
-        if frame is not None and isinstance(shape, MeshShape) and shape.is_sequence():
-            sequence = _sequence(take.folder, shape, scene.time)
-            return pack_element(sequence.mesh(scene.time.shot_time(frame)))
-        return pack_element(viewed_mesh(scene.elements[index], scene, files))
+        return pack_element(seen_mesh(take.folder, scene, index, frame))
     except ValueError as error:
         raise Refused([str(error)]) from None
 
@@ -179,49 +167,9 @@ def solid_view(take: Take, index: int, quality: str, frame: int) -> bytes:
         raise Refused([str(error)]) from None
 
 
-def _sequence(folder: Path, shape: MeshShape, time: Time) -> MeshSequence:
-    """A sequence as its files are now, kept for the next frames that are asked for."""
-    found = sequence_files(folder, shape.file)
-    stamp = tuple((path, path.stat().st_mtime_ns) for path in found.values())
-    return _read_once(folder, shape.model_dump_json(), time.first, time.fps, stamp)
-
-
-@lru_cache(maxsize=4)
-def _read_once(folder: Path, shape: str, first: int, fps: float, stamp: object) -> MeshSequence:
-    time = Time(first=first, last=max(first, 120), fps=fps)
-    return SceneFiles(folder).sequence(MeshShape.model_validate_json(shape), time)
-
-
-@dataclass(frozen=True)
-class Placed:
-    """Where an element is: matrices column by column, one if it is still, else one per frame.
-
-    Attributes
-    ----------
-    shown : per frame whether it is to be seen; one if that never changes
-    deforms : whether its mesh is another one at every frame
-    """
-
-    matrices: list[list[float]]
-    shown: list[bool]
-    deforms: bool
-
-
 def poses(take: Take) -> list[Placed]:
     """Where all elements are."""
-    scene = scene_of(take)
-    frames = range(scene.time.first, scene.time.last + 1)
-    found = []
-    for element in scene.elements:
-        placement, shape = scene.placement(element), getattr(element, "shape", None)
-        matrices = [
-            placement.matrix(scene.time.shot_time(n)).T.ravel().astype(np.float64).tolist()
-            for n in (frames if placement.moves() else frames[:1])
-        ]
-        switches = frames if isinstance(element.shown, Curve) else frames[:1]
-        shown = [bool(value_at(element.shown, scene.time.shot_time(n))[0] >= 0.5) for n in switches]
-        found.append(Placed(matrices, shown, isinstance(shape, MeshShape) and shape.is_sequence()))
-    return found
+    return placed_elements(scene_of(take))
 
 
 def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -> MeshFacts:

@@ -1,0 +1,66 @@
+"""Where the elements of a scene are at every frame, and what is seen of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from basin.exchange import sequence_files
+from basin.geometry.deforming import MeshSequence
+from basin.geometry.mesh import TriangleMesh
+from basin.geometry.shapes import MeshShape
+from basin.scene import Scene
+from basin.scene.model import Time
+from basin.settings import Curve, value_at
+from basin.stages.assembly import SceneFiles, viewed_mesh
+
+
+@dataclass(frozen=True)
+class Placed:
+    """Where an element is: matrices column by column, one if it is still, else one per frame.
+
+    Attributes
+    ----------
+    shown : per frame whether it is to be seen; one if that never changes
+    deforms : whether its mesh is another one at every frame
+    """
+
+    matrices: list[list[float]]
+    shown: list[bool]
+    deforms: bool
+
+
+def placed_elements(scene: Scene) -> list[Placed]:
+    """Where all elements are."""
+    frames = range(scene.time.first, scene.time.last + 1)
+    found = []
+    for element in scene.elements:
+        placement, shape = scene.placement(element), getattr(element, "shape", None)
+        matrices = [
+            placement.matrix(scene.time.shot_time(n)).T.ravel().astype(np.float64).tolist()
+            for n in (frames if placement.moves() else frames[:1])
+        ]
+        switches = frames if isinstance(element.shown, Curve) else frames[:1]
+        shown = [bool(value_at(element.shown, scene.time.shot_time(n))[0] >= 0.5) for n in switches]
+        found.append(Placed(matrices, shown, isinstance(shape, MeshShape) and shape.is_sequence()))
+    return found
+
+
+def seen_mesh(folder: Path, scene: Scene, index: int, frame: int | None) -> TriangleMesh:
+    """An element's mesh in its own frame, at a frame if it deforms; MeshFileError if it cannot be read."""
+    shape = getattr(scene.elements[index], "shape", None)
+    if frame is None or not isinstance(shape, MeshShape) or not shape.is_sequence():
+        return viewed_mesh(scene.elements[index], scene, SceneFiles(folder))
+    stamp = tuple((path, path.stat().st_mtime_ns) for path in sequence_files(folder, shape.file).values())
+    sequence = _read_once(folder, shape.model_dump_json(), scene.time.first, scene.time.fps, stamp)
+    return sequence.mesh(scene.time.shot_time(frame))
+
+
+@lru_cache(maxsize=4)
+def _read_once(folder: Path, shape: str, first: int, fps: float, stamp: object) -> MeshSequence:
+    """A sequence as its files are now, kept for the next frames that are asked for."""
+    time = Time(first=first, last=max(first, 120), fps=fps)
+    return SceneFiles(folder).sequence(MeshShape.model_validate_json(shape), time)
