@@ -345,7 +345,6 @@ def distance_of(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> 
     def turned(found: Distance) -> Distance:
         if side == "inside":
             return found.inside_out()
-        assert isinstance(element, Collider) or side == "outside"
         return found.hollow(element.thickness) if isinstance(element, Collider) and side == "shell" else found
 
     if isinstance(shape, MeshShape) and shape.is_sequence():

@@ -19,7 +19,7 @@ from django.test import SimpleTestCase
 
 from basin.cache import open_cache
 from basin.exchange import write_ply
-from basin.geometry.primitives import box_mesh
+from basin.geometry.primitives import box_mesh, sphere_mesh
 from demo.tide_mill import scenes, write
 from tests.reference.cases import mean_level
 from tests.reference.tanks import CLOSED, liquid
@@ -52,7 +52,7 @@ class Volume(SimpleTestCase):
 
 
 def busy_scene() -> dict[str, Any]:
-    """More than 64 tiles, every kind of source, collider and force, a drain, a band, a thin wall, keyed gravity.
+    """More than 64 tiles, every kind of source, collider, wall and force, a drain, a band, a thin wall, keyed gravity.
 
     Particles merge and split, a collider comes and goes, an inflow is swung and gives litres by keys.
     """
@@ -71,7 +71,13 @@ def busy_scene() -> dict[str, Any]:
         "format": "zinc-scene/1",
         "name": "busy",
         "time": {"last": 14},
-        "domain": {"low": [0, 0, 0], "size": [1.0, 0.8, 0.8]},
+        "domain": {
+            "low": [0, 0, 0],
+            "size": [1.0, 0.8, 0.8],
+            "walls": {"x_max": "calm", "z_max": "open"},
+            "calm": 0.2,
+            "discard": 0.05,
+        },
         "liquid": {"voxel_size": 0.025, "flip_share": 0.8, "band": 3.0, "gravity": falling},
         "quality": {"draft": 1, "proof": 1},
         "elements": [
@@ -141,6 +147,20 @@ def busy_scene() -> dict[str, Any]:
                     "rotation": {"keys": [{"time": 0, "value": [0, 0, 0]}, {"time": 0.5, "value": [0, 40, 30]}]},
                 },
             },
+            {
+                "kind": "collider",
+                "name": "fin",
+                "shape": {"kind": "sphere", "radius": 0.06},
+                "pose": {"translation": [0.1, 0.0, 0.2]},
+                "attached": "paddle",
+                "active": {"keys": [{"time": 0, "value": 0, "segment": "step"}, {"time": 0.2, "value": 1}]},
+            },
+            {
+                "kind": "collider",
+                "name": "swell",
+                "shape": {"kind": "mesh", "file": "swell.##.ply"},
+                "pose": {"translation": [0.2, 0.15, 0.15]},
+            },
         ],
     }
 
@@ -160,6 +180,10 @@ class SameBits(SimpleTestCase):
             (folder / "busy.json").write_text(json.dumps(busy_scene()))
             spring = box_mesh((0.1, 0.1, 0.1))
             write_ply(folder / "spring.ply", spring.position, spring.triangle, None)
+            ball = sphere_mesh(0.08)
+            for number in range(1, 15):
+                grown = ball.position * (1 + 0.05 * np.sin(number / 2 + 20 * ball.position[:, :1]))
+                write_ply(folder / f"swell.{number:02d}.ply", grown, ball.triangle, None)
             env = {**os.environ, "PYTHONPATH": str(ROOT)}
 
             def run_whole(to: str, threads: int) -> None:
