@@ -157,39 +157,44 @@ def _winding(mesh: TriangleMesh, points: np.ndarray) -> np.ndarray:
     return np.asarray(igl.fast_winding_number(position, triangle, np.ascontiguousarray(points, np.float64))).ravel()
 
 
+@njit(cache=True, inline="always")
+def _dot(ax, ay, az, bx, by, bz):
+    return ax * bx + ay * by + az * bz
+
+
 @njit(cache=True)
 def point_triangle_distance(p, a, b, c):
     """Distance of a point to a triangle (Ericson, Real-Time Collision Detection, 5.1.5)."""
-    ab, ac, ap = b - a, c - a, p - a
-    d1, d2 = ab @ ap, ac @ ap
+    # by components: small arrays would be made anew for each point
+    abx, aby, abz = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+    acx, acy, acz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+    x, y, z = p[0] - a[0], p[1] - a[1], p[2] - a[2]
+    d1, d2 = _dot(abx, aby, abz, x, y, z), _dot(acx, acy, acz, x, y, z)
     if d1 <= 0 and d2 <= 0:
-        return math.sqrt(ap @ ap)
-    bp = p - b
-    d3, d4 = ab @ bp, ac @ bp
+        return math.sqrt(x * x + y * y + z * z)
+    bx, by, bz = p[0] - b[0], p[1] - b[1], p[2] - b[2]
+    d3, d4 = _dot(abx, aby, abz, bx, by, bz), _dot(acx, acy, acz, bx, by, bz)
     if d3 >= 0 and d4 <= d3:
-        return math.sqrt(bp @ bp)
-    cp = p - c
-    d5, d6 = ab @ cp, ac @ cp
+        return math.sqrt(bx * bx + by * by + bz * bz)
+    cx, cy, cz = p[0] - c[0], p[1] - c[1], p[2] - c[2]
+    d5, d6 = _dot(abx, aby, abz, cx, cy, cz), _dot(acx, acy, acz, cx, cy, cz)
     if d6 >= 0 and d5 <= d6:
-        return math.sqrt(cp @ cp)
-    vc = d1 * d4 - d3 * d2
-    if vc <= 0 and d1 >= 0 and d3 <= 0:
-        q = ap - ab * (d1 / (d1 - d3))
-        return math.sqrt(q @ q)
-    vb = d5 * d2 - d1 * d6
-    if vb <= 0 and d2 >= 0 and d6 <= 0:
-        q = ap - ac * (d2 / (d2 - d6))
-        return math.sqrt(q @ q)
-    va = d3 * d6 - d5 * d4
-    if va <= 0 and (d4 - d3) >= 0 and (d5 - d6) >= 0:
-        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
-        q = bp - (c - b) * w
-        return math.sqrt(q @ q)
+        return math.sqrt(cx * cx + cy * cy + cz * cz)
+    vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
     total = va + vb + vc
-    if total == 0.0:
-        return math.sqrt(min(ap @ ap, bp @ bp, cp @ cp))
-    q = ap - ab * (vb / total) - ac * (vc / total)
-    return math.sqrt(q @ q)
+    if vc <= 0 and d1 >= 0 and d3 <= 0:
+        v, w = d1 / (d1 - d3), 0.0
+    elif vb <= 0 and d2 >= 0 and d6 <= 0:
+        v, w = 0.0, d2 / (d2 - d6)
+    elif va <= 0 and (d4 - d3) >= 0 and (d5 - d6) >= 0:
+        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        v = 1.0 - w
+    elif total == 0.0:
+        return math.sqrt(min(x * x + y * y + z * z, bx * bx + by * by + bz * bz, cx * cx + cy * cy + cz * cz))
+    else:
+        v, w = vb / total, vc / total
+    x, y, z = x - v * abx - w * acx, y - v * aby - w * acy, z - v * abz - w * acz
+    return math.sqrt(x * x + y * y + z * z)
 
 
 @njit(cache=True)

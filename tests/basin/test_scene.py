@@ -7,13 +7,14 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+import igl
 import numpy as np
 from django.test import SimpleTestCase
 from scipy.interpolate import PchipInterpolator
 
 from basin.__main__ import main
 from basin.exchange import MeshFileError, convert, read_mesh, write_obj, write_ply
-from basin.geometry.distance import mesh_distance, shape_distance
+from basin.geometry.distance import mesh_distance, point_triangle_distance, shape_distance
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.primitives import box_mesh, torus_mesh, tub_mesh
 from basin.geometry.shapes import Tub
@@ -209,6 +210,18 @@ class Distances(SimpleTestCase):
         self.assertLess(float(error.max()), 0.01)  # sharp edges are rounded by less than a node
         clear = near & (np.abs(exact.at(points)) > 0.003)
         self.assertTrue((np.sign(exact.at(points)) == np.sign(sampled.at(points)))[clear].all())
+
+
+class PointsAndTriangles(SimpleTestCase):
+    """Distance of a point to a triangle; libigl as the general library."""
+
+    def test_distance_is_libigls(self) -> None:
+        rng = np.random.default_rng(0)
+        for _ in range(500):
+            corner, point = rng.normal(size=(3, 3)), 2 * rng.normal(size=3)
+            found = igl.point_mesh_squared_distance(point[None], corner, np.array([[0, 1, 2]]))[0]
+            own = point_triangle_distance(point, *corner)
+            self.assertAlmostEqual(own, float(np.sqrt(np.ravel(found)[0])), places=12)
 
 
 class Curves(SimpleTestCase):
