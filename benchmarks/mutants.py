@@ -57,6 +57,27 @@ def narrow_gaps_flow() -> Iterator[None]:
 
 
 @contextmanager
+def drag_on_gravity() -> Iterator[None]:
+    """Forces see the velocities that gravity has already been added to."""
+    from basin.liquid import forces
+
+    added, pushed, kick = forces.add, forces.push, forces.gravity_kick
+    held = [np.zeros(3)]
+
+    def noted(*arguments: Any) -> np.ndarray:
+        held[0] = kick(*arguments)
+        return held[0]
+
+    def after(velocity: list[np.ndarray], *rest: Any) -> None:
+        added(velocity, held[0])
+        pushed(velocity, *rest)
+        added(velocity, -held[0])
+
+    with mock.patch.object(forces, "gravity_kick", noted), mock.patch.object(forces, "push", after):
+        yield
+
+
+@contextmanager
 def no_ghost_fluid() -> Iterator[None]:
     """The surface half way between cell centres, wherever it is."""
     from basin.liquid import levelset
@@ -216,6 +237,7 @@ MUTANTS: dict[str, Callable] = {
     "gravity 2 % off": gravity_off,
     "gravity 15 % off": gravity_far_off,
     "narrow gaps flow": narrow_gaps_flow,
+    "drag on gravity's kick": drag_on_gravity,
     "ghost fluid off": no_ghost_fluid,
     "gravity turned by 0.5 degrees": gravity_turned,
     "straight paths": straight_paths,
@@ -268,6 +290,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "gravity 2 % off": ("FreeFall", "HydrostaticPressure", "water_in_a_box", "test_leaving", "Film"),
     "gravity 15 % off": ("HydraulicJump", "Weir"),
     "narrow gaps flow": ("NarrowGap",),
+    "drag on gravity's kick": ("DragAtRest",),
     "ghost fluid off": ("under_tilted_gravity", "Sloshing", "SolitaryWave"),
     "gravity turned by 0.5 degrees": ("LeaningSurface",),
     "straight paths": ("StretchingDrop", "test_paths"),

@@ -6,8 +6,18 @@ from basin.exchange.formats import (
     read_mesh,
     read_sequence,
     sequence_files,
+    sequence_names,
     write_obj,
     write_ply,
 )
 
-__all__ = ["MeshFileError", "convert", "read_mesh", "read_sequence", "sequence_files", "write_obj", "write_ply"]
+__all__ = [
+    "MeshFileError",
+    "convert",
+    "read_mesh",
+    "read_sequence",
+    "sequence_files",
+    "sequence_names",
+    "write_obj",
+    "write_ply",
+]

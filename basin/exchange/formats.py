@@ -67,8 +67,29 @@ def sequence_files(folder: Path, pattern: str) -> dict[int, Path]:
     return dict(sorted(found.items()))
 
 
-def read_sequence(folder: Path, pattern: str, unit: str, up: str, first: int, frame_seconds: float) -> MeshSequence:
-    """Read a sequence of meshes with the same points as metres, Y up, welded alike; file `first` is at time 0.
+def sequence_names(names: list[str]) -> tuple[str, dict[str, str]]:
+    """The pattern that numbered files make up, and under which name each of them is kept for it.
+
+    Raises
+    ------
+    MeshFileError
+        If they are not named alike but for a number before the ending.
+    """
+    parts = {name: re.fullmatch(r"(.*?)(\d+)(\.\w+)", name) for name in names}
+    found = {name: match for name, match in parts.items() if match}
+    ends = {(match[1], match[3].lower()) for match in found.values()}
+    if len(ends) != 1 or len(found) < len(names):
+        raise MeshFileError(
+            "these files are no sequence; they have to be named alike but for a number before the ending"
+        )
+    ((stem, kind),) = ends
+    width = max(len(match[2]) for match in found.values())
+    kept = {name: f"{stem}{match[2].zfill(width)}{kind}" for name, match in found.items()}
+    return f"{stem}{'#' * width}{kind}", kept
+
+
+def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y") -> MeshSequence:
+    """Read a sequence of meshes with the same points as metres, Y up, welded alike; its times are the files' numbers.
 
     Raises
     ------
@@ -82,8 +103,8 @@ def read_sequence(folder: Path, pattern: str, unit: str, up: str, first: int, fr
     turned = convert(TriangleMesh(held.position[same], triangle), unit, up)
     flip = turned.open_edges() == 0 and turned.volume() < 0
     places = []
-    for path in files.values():
-        mesh = read_points(path)
+    for number, path in files.items():
+        mesh = held if number == start else read_points(path)
         if len(mesh.position) != len(held.position):
             raise MeshFileError(
                 f"{path.name}: has {len(mesh.position):,} points, {files[start].name} {len(held.position):,}; a mesh "
@@ -96,7 +117,7 @@ def read_sequence(folder: Path, pattern: str, unit: str, up: str, first: int, fr
             )
         places.append(convert(TriangleMesh(mesh.position[same], triangle), unit, up).position)
     triangle = triangle[:, ::-1].copy() if flip else triangle
-    return MeshSequence((start - first) * frame_seconds, frame_seconds, np.stack(places), triangle)
+    return MeshSequence(float(start), 1.0, np.stack(places), triangle)
 
 
 def read_points(path: Path) -> TriangleMesh:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import igl
 import numpy as np
@@ -21,7 +21,7 @@ class MeshSequence:
 
     Attributes
     ----------
-    start, step : shot seconds of the first moment, and between two
+    start, step : time of the first moment, and between two; files are read at the times of their numbers
     position : float64 (moments, n, 3), metres
     triangle : int32 (m, 3)
     """
@@ -47,9 +47,17 @@ class MeshSequence:
         s2, s3 = s * s, s * s * s
         return np.asarray((2 * s3 - 3 * s2 + 1) * p + (s3 - 2 * s2 + s) * m + (3 * s2 - 2 * s3) * q + (s3 - s2) * n)
 
+    def played(self, first: int, fps: float) -> MeshSequence:
+        """The same with shot seconds for times, where a frame number `first` is at 0."""
+        return replace(self, start=(self.start - first) / fps, step=self.step / fps)
+
     def mesh(self, time: float) -> TriangleMesh:
         """The mesh at a shot time."""
         return TriangleMesh(self.positions(time), self.triangle)
+
+    def digest(self) -> str:
+        """Hex digest of all its moments."""
+        return TriangleMesh(self.position.reshape(-1, 3), self.triangle).digest()
 
     def changes_over(self, start: float, end: float) -> bool:
         """Whether it moves within a span."""

@@ -131,7 +131,6 @@ class Span(Element):
     end: float | None = setting(
         None, unit="s", group="Time", meaning="Shot second until which it acts; empty for ever."
     )
-
     active: float | Curve = setting(
         1.0,
         group="Time",

@@ -22,7 +22,7 @@ from basin.liquid.sources import DrainZone, FillSource, InflowSource
 from basin.liquid.step import LONGEST_MOVE, LiquidWorld
 from basin.liquid.thin import THICKNESS
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene, SceneError
-from basin.scene.model import Time
+from basin.scene.model import Span, Time
 from basin.settings import Curve, value_at
 
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
@@ -39,7 +39,7 @@ class SceneFiles:
 
     folder: Path
     _cache: dict[tuple[str, str, str], TriangleMesh] = field(default_factory=dict)
-    _sequences: dict[tuple[str, str, str, int, float], MeshSequence] = field(default_factory=dict)
+    _sequences: dict[tuple[str, str, str], MeshSequence] = field(default_factory=dict)
 
     def mesh(self, shape: MeshShape) -> TriangleMesh:
         """The mesh of a shape in metres, a sequence's first one; MeshFileError if it cannot be used."""
@@ -47,18 +47,24 @@ class SceneFiles:
         if key not in self._cache:
             path = self._inside(shape)
             if shape.is_sequence():
-                self._cache[key] = self.sequence(shape, Time()).mesh(-np.inf)
+                self._cache[key] = self._numbered(shape).mesh(-np.inf)
             else:
                 self._cache[key] = read_mesh(path, shape.unit, shape.up)
         return self._cache[key]
 
+    def mesh_at(self, shape: MeshShape, time: Time, moment: float) -> TriangleMesh:
+        """The mesh of a shape at a shot second, as `mesh` if it does not deform."""
+        return self.sequence(shape, time).mesh(moment) if shape.is_sequence() else self.mesh(shape)
+
     def sequence(self, shape: MeshShape, time: Time) -> MeshSequence:
         """The meshes of a shape whose file is a sequence, numbered like the frames; MeshFileError as above."""
-        key = (shape.file, shape.unit, shape.up, time.first, time.fps)
+        return self._numbered(shape).played(time.first, time.fps)
+
+    def _numbered(self, shape: MeshShape) -> MeshSequence:
+        key = (shape.file, shape.unit, shape.up)
         if key not in self._sequences:
             self._inside(shape)
-            own = (shape.unit, shape.up, time.first, 1 / time.fps)
-            self._sequences[key] = read_sequence(self.folder, shape.file, *own)
+            self._sequences[key] = read_sequence(self.folder, shape.file, shape.unit, shape.up)
         return self._sequences[key]
 
     def _inside(self, shape: MeshShape) -> Path:
@@ -165,7 +171,7 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
                     f"is its unit {unit!r}?"
                 )
                 continue
-        if isinstance(element, Collider | Inflow | Drain | Force) and not element.spans():
+        if isinstance(element, Span) and not element.spans():
             remarks.append(f"{where}.active: is never on, so it does nothing")
         if isinstance(element, Collider):
             jump = _longest_jump(element, scene)
@@ -273,11 +279,15 @@ def _thin_triangles(element: Collider, scene: Scene, files: SceneFiles, dx: floa
         return None
     assert mesh is not None
     told = not isinstance(element.shape, MeshShape) or element.side == "shell"
-    thickness = _thickness(element) if told else least_thickness(mesh)
-    if not told and isinstance(element.shape, MeshShape) and element.shape.is_sequence():
-        sequence = files.sequence(element.shape, scene.time)
-        some = sequence.position[:: max(len(sequence.position) // MOST_LOOKED_AT, 1)]
-        thickness = min(least_thickness(TriangleMesh(p, sequence.triangle)) for p in [*some, sequence.position[-1]])
+    thickness = _thickness(element)
+    if not told:
+        assert isinstance(element.shape, MeshShape)
+        forms = [mesh]
+        if element.shape.is_sequence():
+            sequence = files.sequence(element.shape, scene.time)
+            some = sequence.position[:: max(len(sequence.position) // MOST_LOOKED_AT, 1)]
+            forms = [TriangleMesh(p, sequence.triangle) for p in [*some, sequence.position[-1]]]
+        thickness = min(least_thickness(form) for form in forms)
     scale = scale_of(scene.placement(element).matrix(0.0))
     if thickness is None or thickness * scale >= THICKNESS * dx:
         return None

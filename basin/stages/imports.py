@@ -7,9 +7,11 @@ from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import read_mesh, read_sequence
+from basin.exchange import read_mesh, read_sequence, sequence_names
 from basin.scene import Scene
 from basin.stages.assembly import proposed_unit
+
+__all__ = ["MeshFacts", "import_mesh", "sequence_names"]
 
 
 @dataclass(frozen=True)
@@ -42,14 +44,15 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
     """
     frames = 1
     if "#" in path.name:
-        sequence = read_sequence(path.parent, path.name, unit, up, 0, 1.0)
-        mesh, frames = sequence.mesh(-np.inf), len(sequence.position)
+        sequence = read_sequence(path.parent, path.name, unit, up)
+        mesh, frames, digest = sequence.mesh(-np.inf), len(sequence.position), sequence.digest()
     else:
         mesh = read_mesh(path, unit, up)
+        digest = mesh.digest()
     size = np.ptp(mesh.position, axis=0)
     return MeshFacts(
         file=path.name,
-        digest=mesh.digest(),
+        digest=digest,
         unit=unit,
         up=up,
         size=size.tolist(),

@@ -8,12 +8,11 @@ from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import sequence_files
+from basin.exchange import read_sequence, sequence_files
 from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import MeshShape
 from basin.scene import Scene
-from basin.scene.model import Time
 from basin.settings import Curve, value_at
 from basin.stages.assembly import SceneFiles, viewed_mesh
 
@@ -55,12 +54,11 @@ def seen_mesh(folder: Path, scene: Scene, index: int, frame: int | None) -> Tria
     if frame is None or not isinstance(shape, MeshShape) or not shape.is_sequence():
         return viewed_mesh(scene.elements[index], scene, SceneFiles(folder))
     stamp = tuple((path, path.stat().st_mtime_ns) for path in sequence_files(folder, shape.file).values())
-    sequence = _read_once(folder, shape.model_dump_json(), scene.time.first, scene.time.fps, stamp)
-    return sequence.mesh(scene.time.shot_time(frame))
+    sequence = _read_once(folder, shape.file, shape.unit, shape.up, stamp)
+    return sequence.mesh(frame)
 
 
 @lru_cache(maxsize=4)
-def _read_once(folder: Path, shape: str, first: int, fps: float, stamp: object) -> MeshSequence:
-    """A sequence as its files are now, kept for the next frames that are asked for."""
-    time = Time(first=first, last=max(first, 120), fps=fps)
-    return SceneFiles(folder).sequence(MeshShape.model_validate_json(shape), time)
+def _read_once(folder: Path, file: str, unit: str, up: str, stamp: object) -> MeshSequence:
+    """A sequence as its files are now, by their numbers, kept for the next frames that are asked for."""
+    return read_sequence(folder, file, unit, up)

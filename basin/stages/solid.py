@@ -91,7 +91,7 @@ def _edges(element: Collider, scene: Scene, files: SceneFiles, time: float, spac
     """
     if not isinstance(element.shape, MeshShape) or element.side == "shell":
         return None
-    mesh = _mesh(element, scene, files, time)
+    mesh = files.mesh_at(element.shape, scene.time, time)
     edge = np.unique(np.sort(mesh.triangle[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)
     start, way = mesh.position[edge[:, 0]], mesh.position[edge[:, 1]] - mesh.position[edge[:, 0]]
     length = np.linalg.norm(way, axis=1)
@@ -102,12 +102,6 @@ def _edges(element: Collider, scene: Scene, files: SceneFiles, time: float, spac
     return np.asarray(start[which] + share[:, None] * way[which])
 
 
-def _mesh(element: Collider, scene: Scene, files: SceneFiles, time: float) -> TriangleMesh:
-    shape = element.shape
-    assert isinstance(shape, MeshShape)
-    return files.sequence(shape, scene.time).mesh(time) if shape.is_sequence() else files.mesh(shape)
-
-
 def _off(
     element: Collider, scene: Scene, files: SceneFiles, points: np.ndarray, matrix: np.ndarray, time: float
 ) -> np.ndarray:
@@ -116,7 +110,7 @@ def _off(
         exact = distance_of(element, scene, files, 1.0)
         assert isinstance(exact, Distance)
         return np.abs(exact.placed_at(points, matrix))
-    mesh = _mesh(element, scene, files, time)
+    mesh = files.mesh_at(element.shape, scene.time, time)
     mesh = grounded(mesh) if element.side == "ground" else mesh
     inverse = np.linalg.inv(matrix)
     own = np.ascontiguousarray(points @ inverse[:3, :3].T + inverse[:3, 3])

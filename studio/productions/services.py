@@ -21,7 +21,7 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene
 from basin.stages.export import export
 from basin.stages.forecast import Forecast, forecast
-from basin.stages.imports import MeshFacts, import_mesh
+from basin.stages.imports import MeshFacts, import_mesh, sequence_names
 from basin.stages.keys import frame_keys
 from basin.stages.placing import Placed, placed_elements, seen_mesh
 from basin.stages.run import STAGES, states_by_keys
@@ -143,11 +143,17 @@ def delete_stage(take: Take, quality: str, stage: str) -> int:
         raise Refused(["A run is writing this stage; stop it first."], 409) from None
 
 
-def element_view(take: Take, index: int, frame: int | None) -> bytes:
-    """An element's mesh packed for the viewport, in its own frame; at a frame if it deforms."""
+def _scene_with(take: Take, index: int) -> Scene:
+    """The take's scene; Refused (404) if it has no element of that index."""
     scene = scene_of(take)
     if not 0 <= index < len(scene.elements):
         raise Refused(["There is no such element."], 404)
+    return scene
+
+
+def element_view(take: Take, index: int, frame: int | None) -> bytes:
+    """An element's mesh packed for the viewport, in its own frame; at a frame if it deforms."""
+    scene = _scene_with(take, index)
     try:
         return pack_element(seen_mesh(take.folder, scene, index, frame))
     except ValueError as error:
@@ -156,13 +162,9 @@ def element_view(take: Take, index: int, frame: int | None) -> bytes:
 
 def solid_view(take: Take, index: int, quality: str, frame: int) -> bytes:
     """A collider as the solver's grid has it at a frame, packed for the viewport."""
-    scene = scene_of(take)
-    if not 0 <= index < len(scene.elements):
-        raise Refused(["There is no such element."], 404)
+    scene = _scene_with(take, index)
     try:
         return pack_solid(solver_solid(scene, SceneFiles(take.folder), index, frame, quality))
-    except SceneError as error:
-        raise Refused(error.problems) from None
     except ValueError as error:
         raise Refused([str(error)]) from None
 
@@ -178,54 +180,29 @@ def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -
     Refused if the files are no usable mesh; then nothing is kept.
     """
     names = [re.sub(r"[^A-Za-z0-9._-]+", "_", Path(u.name or "mesh").name)[-80:].lstrip(".") or "mesh" for u in uploads]
-    name, upload = names[0], uploads[0]
-    if len(uploads) > 1:
-        return _keep_sequence(take, dict(zip(names, uploads, strict=True)), unit, up)
     folder = take.folder / "meshes"
     folder.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=folder) as holding:
-        held = Path(holding) / name
-        with held.open("wb") as file:
-            for chunk in upload.chunks():
-                file.write(chunk)
-        try:
-            facts = import_mesh(held, unit, up, scene_of(take))
-        except ValueError as error:
-            raise Refused([str(error)]) from None
-        target = folder / f"{Path(name).stem}-{facts.digest[:8]}{Path(name).suffix.lower()}"
-        shutil.move(held, target)
-    return facts.at(f"meshes/{target.name}")
-
-
-def _keep_sequence(take: Take, uploads: dict[str, UploadedFile], unit: str, up: str) -> MeshFacts:
-    parts = {name: re.fullmatch(r"(.*?)(\d+)(\.\w+)", name) for name in uploads}
-    ends = {(m[1], m[3].lower()) if m else None for m in parts.values()}
-    if len(ends) != 1 or None in ends:
-        raise Refused(["These files are no sequence; they have to be named alike but for a number before the ending."])
-    matched = [m for m in parts.values() if m]
-    width = max(len(m[2]) for m in matched)
-    stem, kind = matched[0][1], matched[0][3].lower()
-    pattern = f"{stem}{'#' * width}{kind}"
-    folder = take.folder / "meshes"
-    folder.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=folder) as holding:
-        held = Path(holding) / "sequence"
+        held = Path(holding) / "files"
         held.mkdir()
-        for name, upload in uploads.items():
-            number = parts[name]
-            assert number
-            with (held / f"{stem}{number[2].zfill(width)}{kind}").open("wb") as file:
-                for chunk in upload.chunks():
-                    file.write(chunk)
         try:
-            facts = import_mesh(held / pattern, unit, up, scene_of(take))
+            file, kept = sequence_names(names) if len(names) > 1 else (names[0], {names[0]: names[0]})
+            for name, upload in zip(names, uploads, strict=True):
+                with (held / kept[name]).open("wb") as written:
+                    for chunk in upload.chunks():
+                        written.write(chunk)
+            facts = import_mesh(held / file, unit, up, scene_of(take))
         except ValueError as error:
             raise Refused([str(error)]) from None
-        target = folder / f"{stem.strip('._-') or 'sequence'}-{facts.digest[:8]}-{facts.frames}"
+        target = folder / f"{Path(file).stem.rstrip('#._-') or 'mesh'}-{facts.digest[:8]}"
+        if facts.frames == 1:
+            target = target.with_name(target.name + Path(file).suffix.lower())
+            shutil.move(held / file, target)
+            return facts.at(f"meshes/{target.name}")
         if target.exists():
             shutil.rmtree(target)
         shutil.move(held, target)
-    return facts.at(f"meshes/{target.name}/{pattern}")
+    return facts.at(f"meshes/{target.name}/{file}")
 
 
 def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import io
+import json
 import tempfile
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
 
@@ -10,7 +13,8 @@ import numpy as np
 from django.test import SimpleTestCase
 from scipy.spatial.transform import Rotation
 
-from basin.exchange import MeshFileError, read_sequence, write_ply
+from basin.__main__ import main
+from basin.exchange import MeshFileError, read_mesh, read_sequence, sequence_names, write_ply
 from basin.geometry.deforming import motions
 from basin.geometry.distance import mesh_distance
 from basin.geometry.mesh import TriangleMesh, grounded
@@ -19,12 +23,15 @@ from basin.grid.layout import PAD
 from basin.liquid.solids import velocity_of
 from basin.liquid.step import Liquid
 from basin.scene import SceneError, parse_scene
-from basin.stages.assembly import SceneFiles, check_scene, liquid_world
+from basin.stages.assembly import SceneFiles, check_scene
+from basin.stages.imports import import_mesh
+from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_readings
 from basin.stages.solid import solver_solid
 from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 
 FPS = 24.0
+BARE: dict[str, Any] = {"format": "zinc-scene/1"}
 
 
 def wrote(folder: Path, meshes: list[TriangleMesh], first: int = 1) -> dict[str, Any]:
@@ -48,7 +55,7 @@ class Sequences(SimpleTestCase):
         self.folder = Path(holder.name)
 
     def read(self) -> Any:
-        return read_sequence(self.folder, "body.####.ply", "m", "y", 1, 1 / FPS)
+        return read_sequence(self.folder, "body.####.ply").played(1, FPS)
 
     def test_files_are_met_at_their_frames_and_motion_between_is_even(self) -> None:
         way = np.array([0.1, 0.02, 0.0])
@@ -59,6 +66,34 @@ class Sequences(SimpleTestCase):
             np.testing.assert_allclose(sequence.positions(frame / FPS), start + frame * way, atol=1e-6)
         np.testing.assert_allclose(sequence.positions(9.0), start + 4 * way, atol=1e-6)
         self.assertGreater(sequence.mesh(0.1).volume(), 0.0)
+
+    def test_two_sequences_that_begin_alike_are_two(self) -> None:
+        mesh, way = box_mesh((0.2, 0.2, 0.2)), np.array([0.1, 0.0, 0.0])
+        digests = set()
+        for n in (1.0, 2.0):
+            wrote(self.folder, column(mesh, 3, n * way))
+            digests.add(import_mesh(self.folder / "body.####.ply", "m", "y", parse_scene(BARE)).digest)
+        self.assertEqual(len(digests), 2)
+
+    def test_keys_follow_the_files(self) -> None:
+        """A file changed at frame 4 leaves the frames before it that do not look at it current."""
+        mesh, way = box_mesh((0.2, 0.2, 0.2)), np.array([0.01, 0.0, 0.0])
+        shape = wrote(self.folder, column(mesh, 8, way))
+        element = {"kind": "collider", "name": "b", "shape": shape}
+        scene = parse_scene({**BARE, "time": {"last": 8}, "elements": [element]})
+        before = frame_keys(scene, SceneFiles(self.folder), "draft", "liquid")
+        moved = TriangleMesh(mesh.position + np.array([0.0, 0.05, 0.0]), mesh.triangle)
+        write_ply(self.folder / "body.0006.ply", moved.position, moved.triangle, None)
+        after = frame_keys(scene, SceneFiles(self.folder), "draft", "liquid")
+        same = [frame for frame in before if before[frame] == after[frame]]
+        self.assertEqual(same, [1, 2, 3, 4])
+
+    def test_names_that_make_a_sequence(self) -> None:
+        pattern, kept = sequence_names(["a_9.PLY", "a_10.ply"])
+        self.assertEqual((pattern, kept), ("a_##.ply", {"a_9.PLY": "a_09.ply", "a_10.ply": "a_10.ply"}))
+        for names in (["a1.ply", "b2.ply"], ["a1.ply", "a2.obj"], ["a.ply", "b.ply"]):
+            with self.assertRaisesRegex(MeshFileError, "named alike"):
+                sequence_names(names)
 
     def test_missing_file_is_named(self) -> None:
         wrote(self.folder, column(box_mesh((0.2, 0.2, 0.2)), 5, np.zeros(3)))
@@ -288,17 +323,8 @@ class CalmWalls(SimpleTestCase):
         dx, deep = 0.02, 0.2
         size = (3.4, 0.36, 4 * dx)
         hump = box_fill((0.0, deep, 0.0), (0.3, deep + 0.06, 4 * dx), name="hump")
-        scene = parse_scene(
-            {
-                "format": "zinc-scene/1",
-                "time": {"fps": FPS, "last": 1000},
-                "domain": {"low": (0, 0, 0), "size": size, "walls": {**CLOSED, "x_max": wall}, "calm": 1.4},
-                "liquid": {"voxel_size": dx},
-                "elements": [box_fill((0, 0, 0), (size[0], deep, 4 * dx)), hump],
-            }
-        )
-        run = Liquid(liquid_world(scene, SceneFiles(Path(".")), "final"))
-        run.begin()
+        water = [box_fill((0, 0, 0), (size[0], deep, 4 * dx)), hump]
+        run = liquid(dx, size, water, walls={**CLOSED, "x_max": wall}, domain={"calm": 1.4}, fps=FPS)
         energy = []
         for frame in range(2, 92):
             run.advance_frame(frame)
@@ -393,6 +419,21 @@ class SolversSolid(SimpleTestCase):
         self.assertLess(found.largest, 0.02)
         self.assertLess(found.mean, 0.002)
 
+    def test_command_line(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / "scene.json"
+            pose = {"translation": [0.5, 0.5, 0.5]}
+            path.write_text(json.dumps(self.document(shape={"kind": "sphere", "radius": 0.3}, pose=pose)))
+            told = io.StringIO()
+            with redirect_stdout(told):
+                code = main(["solid", str(path), "--element", "c", "--to", str(Path(name) / "c.ply")])
+            self.assertEqual(code, 0)
+            self.assertRegex(told.getvalue(), r"off by 0\.\d+ mm at most")
+            self.assertAlmostEqual(read_mesh(Path(name) / "c.ply").volume() / (4 / 3 * np.pi * 0.027), 1.0, delta=0.01)
+            with redirect_stderr(told):
+                self.assertEqual(main(["solid", str(path), "--element", "d"]), 2)
+            self.assertIn("there is no such element; there are 'c'", told.getvalue())
+
     def test_only_colliders_that_are_there(self) -> None:
         away = self.document(shape={"kind": "sphere"}, pose={"translation": [5, 5, 5]})
         with self.assertRaisesRegex(SceneError, "outside the domain"):
@@ -406,17 +447,8 @@ class Discarded(SimpleTestCase):
     """Liquid that comes near to an open wall."""
 
     def test_none_is_left_in_the_margin(self) -> None:
-        walls = {**CLOSED, "x_max": "open"}
-        scene = parse_scene(
-            {
-                "format": "zinc-scene/1",
-                "domain": {"low": (0, 0, 0), "size": (1.0, 0.4, 0.1), "walls": walls, "discard": 0.2},
-                "liquid": {"voxel_size": 0.02},
-                "elements": [box_fill((0, 0, 0), (0.5, 0.2, 0.1))],
-            }
-        )
-        run = Liquid(liquid_world(scene, SceneFiles(Path(".")), "final"))
-        run.begin()
+        walls, water = {**CLOSED, "x_max": "open"}, box_fill((0, 0, 0), (0.5, 0.2, 0.1))
+        run = liquid(0.02, (1.0, 0.4, 0.1), [water], walls=walls, domain={"discard": 0.2})
         whole = float(run.state.particles.volume.sum(dtype=np.float64))
         for frame in range(2, 20):
             run.advance_frame(frame)

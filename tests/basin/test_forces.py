@@ -54,19 +54,6 @@ class Drag(SimpleTestCase):
         self.assertAlmostEqual(velocity(away)[:, 0].mean(), 0.1, places=5)
 
 
-class DragAtRest(SimpleTestCase):
-    """Still water in a zone of drag: there is nothing to take off."""
-
-    def test_no_currents(self) -> None:
-        zone = {"kind": "force", "name": "d", "effect": {"kind": "drag", "rate": 12.0}, "softness": 0.2}
-        zone |= {"zone": {"kind": "box", "size": [0.4, 2.0, 2.0]}, "pose": {"translation": [0.5, 0.1, 0.1]}}
-        run = liquid(0.02, (0.5, 0.3, 0.1), [box_fill((0, 0, 0), (0.5, 0.2, 0.1)), zone])
-        for frame in range(2, 8):
-            run.advance_frame(frame)
-        # taken off gravity's own kick as well, it would drive 0.3 m/s
-        self.assertLess(float(np.abs(velocity(run)).max()), 0.03)
-
-
 class Turbulence(SimpleTestCase):
     """Kraichnan 1970: no divergence, the stated root mean square, other noise later, none of it from elsewhere."""
 

@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,8 @@ from django.test import TransactionTestCase, override_settings
 from playwright.sync_api import Page, sync_playwright
 
 from basin.exchange import read_mesh, write_obj
-from basin.geometry.primitives import box_mesh
+from basin.geometry.mesh import TriangleMesh
+from basin.geometry.primitives import box_mesh, sphere_mesh
 from basin.stages.warm import tiny_scene
 from studio.productions.models import Production, Take
 from studio.runs.models import Run
@@ -121,6 +123,80 @@ class FirstLight(TransactionTestCase):
     def test_from_an_imported_mesh_to_an_exported_surface(self) -> None:
         cube = box_mesh((12.0, 12.0, 12.0))
         write_obj(self.root / "stone.obj", cube.position + np.array([20.0, 6.0, 20.0]), cube.triangle, None)
+        self.at_the_page(self.person)
+
+    def test_colliders_that_deform_are_attached_and_looked_at(self) -> None:
+        ball = sphere_mesh(0.05)
+        for frame in range(1, 9):
+            stretched = ball.position * np.array([1 + 0.1 * frame, 1.0, 1.0])
+            write_obj(self.root / f"swell_{frame}.obj", stretched, ball.triangle, None)
+        mesh = TriangleMesh(ball.position, ball.triangle[:-1])
+        write_obj(self.root / "bank.obj", mesh.position, mesh.triangle, None)
+        self.at_the_page(self.builder)
+
+    def builder(self, page: Page) -> None:
+        """Someone who sets up colliders."""
+        page.goto(self.address)
+        page.get_by_label("Name").fill("mira")
+        page.get_by_label("Password").fill("clay")
+        page.get_by_label("Password").press("Enter")
+        page.locator("a.take").click()
+
+        def bring(files: list[Path]) -> None:
+            page.get_by_label("Put in an element").click()
+            page.get_by_role("button", name="Import a mesh").click()
+            page.get_by_label("Mesh file").set_input_files([str(f) for f in files])
+
+        # a gap in the numbers is said, and nothing is made
+        swell = sorted(self.root.glob("swell_*.obj"))
+        bring([swell[0], swell[2]])
+        page.get_by_text("number 2 of the sequence is missing").wait_for()
+        page.get_by_role("button", name="Close").click()
+        bring(swell)
+        facts = page.get_by_test_id("mesh-facts")
+        facts.wait_for()
+        self.assertRegex(facts.inner_text(), r"files\s+8")
+        page.get_by_role("button", name="Make it a collider").click()
+        page.get_by_role("button", name="swell").wait_for()
+        # the viewport gives it another form at another frame
+        form = "viewport.elements.at(-1).body.scale.x"  # how wide what is drawn is
+        page.wait_for_function("viewport.elements.at(-1)?.forms.has(0)")
+        first = page.evaluate(form)
+        for _ in range(5):
+            page.keyboard.press(".")
+        page.wait_for_function("viewport.elements.at(-1)?.forms.has(5)")
+        self.wait(lambda: page.evaluate(form) > 1.2 * first, 10, "the collider kept its form")
+        # an open mesh becomes the ground, and may be attached to the other one but not to itself
+        bring([self.root / "bank.obj"])
+        page.get_by_role("button", name="Make it the ground").click()
+        page.locator("aside h2", has_text="bank").wait_for()
+        self.assertEqual(page.get_by_label("Liquid is", exact=True).input_value(), "ground")
+        attached = page.get_by_label("Attached to", exact=True)
+        self.assertEqual(attached.locator("option").all_inner_texts(), ["nothing", "swell"])
+        attached.select_option("swell")
+        self.wait(lambda: self.kept()[-1].get("attached") == "swell", 10, "attached was not kept")
+        page.get_by_role("button", name="swell").click()
+        page.locator("aside h2", has_text="swell").wait_for()
+        page.get_by_label("Attached to", exact=True).select_option("bank")
+        page.get_by_text("attached in a ring").wait_for()
+        self.assertIsNone(self.kept()[0].get("attached"))
+        # what the solver makes of it
+        page.get_by_role("button", name="Show the solver’s solid").click()
+        told = page.get_by_test_id("solid-error")
+        page.wait_for_function("document.querySelector('[data-testid=solid-error]')?.innerText.includes('at most')")
+        self.assertRegex(told.inner_text(), r"Voxel [\d.]+ mm: off by [\d.]+ mm at most")
+        self.assertEqual(page.evaluate("viewport.solid.children.length"), 1)
+        page.get_by_role("button", name="Hide the solver’s solid").click()
+        self.wait(lambda: page.evaluate("viewport.solid.children.length") == 0, 10, "the solid stayed")
+
+    def kept(self) -> list[dict[str, Any]]:
+        """The elements of the take as they are kept."""
+        self.take.refresh_from_db()
+        found: list[dict[str, Any]] = self.take.scene["elements"]
+        return found
+
+    def at_the_page(self, person: Callable[[Page], None]) -> None:
+        """Let somebody work in a browser; errors of the page fail the test."""
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
             page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -132,7 +208,7 @@ class FirstLight(TransactionTestCase):
             page.on("requestfailed", lambda request: heard.append(f"failed: {request.url} {request.failure}"))
             page.on("response", lambda reply: heard.append(f"{reply.status} {reply.request.method} {reply.url}"))
             try:
-                self.person(page)
+                person(page)
             except Exception:
                 self.tell(page, errors + heard)
                 raise

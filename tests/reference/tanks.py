@@ -43,6 +43,7 @@ def liquid(
     folder: Path | None = None,
     fps: float = 24.0,
     low: tuple[float, float, float] = (0.0, 0.0, 0.0),
+    domain: dict[str, Any] | None = None,
     **settings: Any,
 ) -> Liquid:
     """A liquid at final quality on its first frame."""
@@ -50,7 +51,7 @@ def liquid(
         {
             "format": "zinc-scene/1",
             "time": {"fps": fps, "last": 100000},
-            "domain": {"low": low, "size": size, "walls": walls or CLOSED},
+            "domain": {"low": low, "size": size, "walls": walls or CLOSED, **(domain or {})},
             "liquid": {"voxel_size": dx, **settings},
             "elements": elements,
         }

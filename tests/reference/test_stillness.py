@@ -137,6 +137,19 @@ class Stillness(SimpleTestCase):
             self.assert_still(run)
 
 
+class DragAtRest(SimpleTestCase):
+    """Still water in a zone of drag: there is nothing to take off."""
+
+    def test_no_currents(self) -> None:
+        zone = {"kind": "force", "name": "d", "effect": {"kind": "drag", "rate": 12.0}, "softness": 0.2}
+        zone |= {"zone": {"kind": "box", "size": [0.4, 2.0, 2.0]}, "pose": {"translation": [0.5, 0.1, 0.1]}}
+        run = liquid(0.02, (0.5, 0.3, 0.1), [box_fill((0, 0, 0), (0.5, 0.2, 0.1)), zone])
+        for frame in range(2, 8):
+            run.advance_frame(frame)
+        # the particles' own unrest is half of this; taken off gravity's kick as well, drag drives five times as much
+        self.assertLess(float(np.abs(velocity(run)).max()), 0.06)
+
+
 def pressure_down_the_middle(run: Liquid) -> tuple[float, float]:
     """Slope (Pa/m) and value at the bottom (Pa) of the pressure that holds a tank's water, by least squares."""
     state, layout = run.state, run.world.layout

@@ -35,7 +35,7 @@ def slide(dx: float, folder: Path | None = None, gravity: np.ndarray | None = No
         write_ply(folder / "slope.ply", mesh.position, mesh.triangle, None)
         ramp["shape"] = {"kind": "mesh", "file": "slope.ply"}
     elements = [ramp, box("fill", "slab", TOP + UP * 0.025, (0.3, 0.05))]
-    pull = {} if gravity is None else {"gravity": tuple(gravity)}
+    pull: dict[str, Any] = {} if gravity is None else {"gravity": tuple(gravity)}
     return liquid(dx, (2.1, 1.4, depth), elements, walls=OPEN, folder=folder, fps=48.0, **pull)
 
 

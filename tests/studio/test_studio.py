@@ -165,6 +165,28 @@ class Scenes(StudioCase):
         self.assertEqual(first[:4], b"ZBV1")
         self.assertNotEqual(first, later)
 
+    def test_what_is_shown_and_the_solvers_solid(self) -> None:
+        switch = {"keys": [{"time": 0, "value": 1, "segment": "step"}, {"time": 0.06, "value": 0}]}
+        ball = {"kind": "collider", "name": "ball", "shape": {"kind": "sphere", "radius": 0.1}, "shown": switch}
+        ball |= {"pose": {"translation": [0.5, 0.3, 0.5]}, "attached": self.take.scene["elements"][2]["name"]}
+        scene = {**self.take.scene, "elements": [*self.take.scene["elements"], ball]}
+        self.assertEqual(self.put(scene, 1).status_code, 200)
+        base, index = f"/api/takes/{self.take.pk}", len(scene["elements"]) - 1
+        placed = self.client.get(f"{base}/poses").json()
+        self.assertEqual(placed[index]["shown"], [True, True, False, False])
+        self.assertEqual(len(placed[index]["matrices"]), 4)  # it moves with what it is attached to
+        self.assertEqual(placed[0]["shown"], [True])
+        absent = self.client.get(f"{base}/elements/99/solid/draft/1")
+        self.assertEqual(absent.status_code, 404)
+        source = self.client.get(f"{base}/elements/0/solid/draft/1")
+        self.assertIn("only colliders are solid", source.json()["problems"][0])
+        self.assertEqual(self.client.get(f"{base}/elements/{index}/solid/poor/1").status_code, 404)
+        whole = self.client.get(f"{base}/elements/2/solid/draft/1")
+        self.assertEqual(whole.content[:4], b"ZBV1")
+        header = json.loads(whole.content[8 : 8 + int.from_bytes(whole.content[4:8], "little")])
+        self.assertGreater(header["voxel"], 0.0)
+        self.assertGreaterEqual(header["largest"], header["mean"])
+
     def test_files_that_are_no_sequence_are_refused_and_not_kept(self) -> None:
         cube = CUBE.encode()
         for names, data, words in (

@@ -127,9 +127,6 @@ i.push {
   padding: 4px;
 }
 .menu button {
-  font:
-    13px 'Figtree Variable',
-    sans-serif;
   padding: 4px 10px;
   border-radius: 2px;
 }
