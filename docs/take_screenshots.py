@@ -38,6 +38,10 @@ def main() -> None:
         for _ in range(33):
             page.keyboard.press(".")
         keep(page, "particles", 4000)
+        page.get_by_role("button", name="Race and steps", exact=True).click()
+        page.get_by_role("button", name="Show the solver’s solid").click()
+        page.get_by_text("at most").wait_for()
+        keep(page, "solid", 2000)
         page.goto(address + "/runs")
         keep(page, "runs")
         page.goto(address)

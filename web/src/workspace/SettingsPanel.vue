@@ -329,8 +329,8 @@ select {
   font-size: 11.5px;
   margin-top: 6px;
 }
-p > .flush {
-  padding-left: 0;
+.apply.flush {
+  margin-left: 0;
 }
 .told {
   display: block;
