@@ -147,7 +147,7 @@ def _solid(options: argparse.Namespace) -> int:
     )
     print(f"  off by {found.largest * 1000:.3g} mm at most, {found.mean * 1000:.3g} mm in the mean")
     if options.to:
-        write_ply(options.to, found.mesh.position, found.mesh.triangle, None)
+        write_ply(options.to, found.mesh.position, found.mesh.triangle)
     return 0
 
 

@@ -267,7 +267,7 @@ def write(folder: Path = HERE) -> None:
     for name, mesh in models.items():
         if mesh.open_edges():
             raise ValueError(f"{name}: {mesh.open_edges()} open edges")
-        write_ply(folder / "meshes" / f"{name}.ply", mesh.position, mesh.triangle, None)
+        write_ply(folder / "meshes" / f"{name}.ply", mesh.position, mesh.triangle)
     for stem, document in {**scenes(), **stress_scenes()}.items():
         parse_scene(document)
         (folder / f"{stem}.json").write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")

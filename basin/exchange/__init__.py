@@ -1,7 +1,7 @@
 """Open formats in and out; conversions of unit and up axis happen here and nowhere else."""
 
 from basin.exchange.formats import (
-    MeshFileError,
+    UnusableFile,
     convert,
     read_mesh,
     read_sequence,
@@ -10,11 +10,15 @@ from basin.exchange.formats import (
     write_obj,
     write_ply,
 )
+from basin.exchange.images import Pictures, read_image, read_pictures
 
 __all__ = [
-    "MeshFileError",
+    "Pictures",
+    "UnusableFile",
     "convert",
+    "read_image",
     "read_mesh",
+    "read_pictures",
     "read_sequence",
     "sequence_files",
     "sequence_names",

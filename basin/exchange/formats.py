@@ -6,6 +6,7 @@ Readers of these formats accept nearly anything; every count, index and number i
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,14 +15,15 @@ import trimesh
 
 from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh, facing_out, weld_map, welded
+from basin.exchange.light import encoded
 
 METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 LARGEST_FILE = 2_000_000_000
 MOST_TRIANGLES = 20_000_000
 
 
-class MeshFileError(ValueError):
-    """A file that is not a usable mesh; the message is a sentence for the artist."""
+class UnusableFile(ValueError):
+    """A file that cannot be used; the message is a sentence for the artist."""
 
 
 def read_mesh(path: Path, unit: str = "m", up: str = "y") -> TriangleMesh:
@@ -29,12 +31,12 @@ def read_mesh(path: Path, unit: str = "m", up: str = "y") -> TriangleMesh:
 
     Raises
     ------
-    MeshFileError
+    UnusableFile
         If `read_points` does, or all triangles have no area.
     """
     mesh = convert(welded(read_points(path)), unit, up)
     if len(mesh.triangle) == 0:
-        raise MeshFileError(f"{path.name}: all triangles have collapsed to points or lines")
+        raise UnusableFile(f"{path.name}: all triangles have collapsed to points or lines")
     return facing_out(mesh) if mesh.open_edges() == 0 else mesh
 
 
@@ -43,7 +45,7 @@ def sequence_files(folder: Path, pattern: str) -> dict[int, Path]:
 
     Raises
     ------
-    MeshFileError
+    UnusableFile
         If there are none, or one between the first and the last is missing.
     """
     name = Path(pattern).name
@@ -57,10 +59,10 @@ def sequence_files(folder: Path, pattern: str) -> dict[int, Path]:
         if matched and len(matched[1]) >= len(marks[0]):
             found[int(matched[1])] = path
     if not found:
-        raise MeshFileError(f"{pattern}: no file of this sequence is there")
+        raise UnusableFile(f"{pattern}: no file of this sequence is there")
     missing = [n for n in range(min(found), max(found)) if n not in found]
     if missing:
-        raise MeshFileError(
+        raise UnusableFile(
             f"{pattern}: number {missing[0]} of the sequence is missing, between {min(found)} and {max(found)}; "
             "bring all its files"
         )
@@ -72,14 +74,14 @@ def sequence_names(names: list[str]) -> tuple[str, dict[str, str]]:
 
     Raises
     ------
-    MeshFileError
+    UnusableFile
         If they are not named alike but for a number before the ending.
     """
     parts = {name: re.fullmatch(r"(.*?)(\d+)(\.\w+)", name) for name in names}
     found = {name: match for name, match in parts.items() if match}
     ends = {(match[1], match[3].lower()) for match in found.values()}
     if len(ends) != 1 or len(found) < len(names):
-        raise MeshFileError(
+        raise UnusableFile(
             "these files are no sequence; they have to be named alike but for a number before the ending"
         )
     ((stem, kind),) = ends
@@ -93,7 +95,7 @@ def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y") ->
 
     Raises
     ------
-    MeshFileError
+    UnusableFile
         If a file is missing or unusable, or has other points or triangles than the first one.
     """
     files = sequence_files(folder, pattern)
@@ -106,12 +108,12 @@ def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y") ->
     for number, path in files.items():
         mesh = held if number == start else read_points(path)
         if len(mesh.position) != len(held.position):
-            raise MeshFileError(
+            raise UnusableFile(
                 f"{path.name}: has {len(mesh.position):,} points, {files[start].name} {len(held.position):,}; a mesh "
                 "that deforms keeps its points. Export it again without remeshing"
             )
         if not np.array_equal(mesh.triangle, held.triangle):
-            raise MeshFileError(
+            raise UnusableFile(
                 f"{path.name}: its triangles are not those of {files[start].name}; a mesh that deforms keeps them. "
                 "Export it again without remeshing"
             )
@@ -125,18 +127,18 @@ def read_points(path: Path) -> TriangleMesh:
 
     Raises
     ------
-    MeshFileError
+    UnusableFile
         If the file is missing, no mesh, empty, truncated, or has numbers that are not finite.
     """
     kind = path.suffix.lower().lstrip(".")
     if kind not in ("obj", "ply", "stl"):
-        raise MeshFileError(f"{path.name}: meshes are read from .obj, .ply and .stl files")
+        raise UnusableFile(f"{path.name}: meshes are read from .obj, .ply and .stl files")
     if not path.is_file():
-        raise MeshFileError(f"{path.name}: the file is not there")
+        raise UnusableFile(f"{path.name}: the file is not there")
     if path.stat().st_size == 0:
-        raise MeshFileError(f"{path.name}: the file is empty")
+        raise UnusableFile(f"{path.name}: the file is empty")
     if path.stat().st_size > LARGEST_FILE:
-        raise MeshFileError(f"{path.name}: larger than 2 GB; thin it out first")
+        raise UnusableFile(f"{path.name}: larger than 2 GB; thin it out first")
     if kind == "ply":
         _check_ply_size(path)
     try:
@@ -144,18 +146,18 @@ def read_points(path: Path) -> TriangleMesh:
         position = np.asarray(loaded.vertices, np.float64)
         triangle = np.asarray(loaded.faces)
     except (Exception, SystemExit):  # the readers raise anything at all on damaged input
-        raise MeshFileError(f"{path.name}: not a readable {kind.upper()} mesh") from None
+        raise UnusableFile(f"{path.name}: not a readable {kind.upper()} mesh") from None
     if position.ndim != 2 or position.shape[-1] != 3 or triangle.ndim != 2 or triangle.shape[-1] != 3:
-        raise MeshFileError(f"{path.name}: holds no triangles")
+        raise UnusableFile(f"{path.name}: holds no triangles")
     if len(position) == 0 or len(triangle) == 0:
-        raise MeshFileError(f"{path.name}: holds no triangles")
+        raise UnusableFile(f"{path.name}: holds no triangles")
     if len(triangle) > MOST_TRIANGLES:
-        raise MeshFileError(f"{path.name}: {len(triangle):,} triangles; thin it to under {MOST_TRIANGLES:,}")
+        raise UnusableFile(f"{path.name}: {len(triangle):,} triangles; thin it to under {MOST_TRIANGLES:,}")
     if triangle.min() < 0 or triangle.max() >= len(position):
-        raise MeshFileError(f"{path.name}: triangles name vertices that are not there; the file is damaged")
+        raise UnusableFile(f"{path.name}: triangles name vertices that are not there; the file is damaged")
     if not np.isfinite(position).all():
         bad = int((~np.isfinite(position).all(axis=1)).sum())
-        raise MeshFileError(f"{path.name}: {bad} vertices are not finite numbers; mend them in the modelling program")
+        raise UnusableFile(f"{path.name}: {bad} vertices are not finite numbers; mend them in the modelling program")
     return TriangleMesh(position, triangle.astype(np.int32))
 
 
@@ -174,28 +176,50 @@ def _check_ply_size(path: Path) -> None:
     with path.open("rb") as file:
         head = file.read(65536)
     if not head.startswith(b"ply"):
-        raise MeshFileError(f"{path.name}: not a readable PLY mesh")
+        raise UnusableFile(f"{path.name}: not a readable PLY mesh")
     end = head.find(b"end_header")
     if end < 0:
-        raise MeshFileError(f"{path.name}: its PLY header has no end")
+        raise UnusableFile(f"{path.name}: its PLY header has no end")
     smallest = 0
     for line in head[:end].decode("latin-1").splitlines():
         words = line.split()
         if len(words) == 3 and words[0] == "element":
             if not words[2].isdigit():
-                raise MeshFileError(f"{path.name}: its PLY header counts {words[2]!r} of {words[1]!r}")
+                raise UnusableFile(f"{path.name}: its PLY header counts {words[2]!r} of {words[1]!r}")
             smallest += int(words[2])
     if smallest > path.stat().st_size:
-        raise MeshFileError(f"{path.name}: shorter than its header says; the file is truncated")
+        raise UnusableFile(f"{path.name}: shorter than its header says; the file is truncated")
 
 
-def write_ply(path: Path, position: np.ndarray, triangle: np.ndarray | None, velocity: np.ndarray | None) -> None:
-    """Binary little-endian PLY; velocities as properties vx, vy, vz in m/s per shot second."""
-    names = ["x", "y", "z"] + (["vx", "vy", "vz"] if velocity is not None else [])
-    columns = [position] if velocity is None else [position, velocity]
-    vertex = np.concatenate(columns, axis=1).astype("<f4")
+Attributes = Mapping[str, np.ndarray]
+
+
+def write_ply(
+    path: Path, position: np.ndarray, triangle: np.ndarray | None = None, attributes: Attributes | None = None
+) -> None:
+    """Binary little-endian PLY.
+
+    Attributes (n,) or (n, k) are properties by their names: `velocity` is vx, vy, vz in m/s per shot second,
+    `colour` red, green, blue as sRGB bytes, others their name, with a number for each of several components.
+    """
+    fields: list[tuple[str, str, str, np.ndarray]] = [("x", "float", "<f4", position[:, 0])]
+    fields += [(n, "float", "<f4", position[:, i]) for i, n in ((1, "y"), (2, "z"))]
+    for name, value in (attributes or {}).items():
+        columns = value.reshape(len(value), -1).T
+        names = OWN_NAMES.get(name) or ([name] if len(columns) == 1 else [f"{name}{i}" for i in range(len(columns))])
+        for own, column in zip(names, columns, strict=True):
+            if name == "colour":
+                column = np.round(255 * encoded(np.clip(column, 0, 1)))
+                fields.append((own, "uchar", "u1", column))
+            elif np.issubdtype(value.dtype, np.integer):
+                fields.append((own, "int", "<i4", column))
+            else:
+                fields.append((own, "float", "<f4", column))
+    vertex = np.empty(len(position), dtype=[(own, kind) for own, _, kind, _ in fields])
+    for own, _, _, column in fields:
+        vertex[own] = column
     lines = ["ply", "format binary_little_endian 1.0", "comment metres, Y up", f"element vertex {len(vertex)}"]
-    lines += [f"property float {n}" for n in names]
+    lines += [f"property {kind} {own}" for own, kind, _, _ in fields]
     if triangle is not None:
         lines += [f"element face {len(triangle)}", "property list uchar int vertex_indices"]
     with path.open("wb") as file:
@@ -207,12 +231,21 @@ def write_ply(path: Path, position: np.ndarray, triangle: np.ndarray | None, vel
             file.write(face.tobytes())
 
 
-def write_obj(path: Path, position: np.ndarray, triangle: np.ndarray | None, velocity: np.ndarray | None) -> None:
-    """Wavefront OBJ in metres; velocities as `#v` comment lines, since OBJ has no place for them."""
+OWN_NAMES = {"velocity": ["vx", "vy", "vz"], "colour": ["red", "green", "blue"]}
+
+
+def write_obj(
+    path: Path, position: np.ndarray, triangle: np.ndarray | None = None, attributes: Attributes | None = None
+) -> None:
+    """Wavefront OBJ in metres; colours after the positions, velocities as `#v` comment lines, since OBJ has no place
+    for them, and no other attributes."""
+    given = attributes or {}
+    colour = given.get("colour")
+    rows = position if colour is None else np.column_stack([position, encoded(np.clip(colour, 0, 1))])
     with path.open("w", encoding="ascii", newline="\n") as file:
         file.write("# metres, Y up; '#v' lines: velocity of each vertex, m/s\n")
-        np.savetxt(file, position, fmt="v %.7g %.7g %.7g")
-        if velocity is not None:
-            np.savetxt(file, velocity, fmt="#v %.6g %.6g %.6g")
+        np.savetxt(file, rows, fmt="v" + " %.7g" * rows.shape[1])
+        if "velocity" in given:
+            np.savetxt(file, given["velocity"], fmt="#v %.6g %.6g %.6g")
         if triangle is not None:
             np.savetxt(file, triangle.astype(np.int64) + 1, fmt="f %d %d %d")

@@ -239,6 +239,7 @@ def flowed(
     per_cell: int,
     next_id: int,
     epoch: int,
+    like: MadeOf,
 ) -> tuple[np.ndarray, Particles]:
     """Pass on what cells hold with a shift of the liquid.
 
@@ -250,6 +251,7 @@ def flowed(
     owed : changed in place
     velocity : that particles which leave take along, voxels/s at faces
     shift : voxels, at faces
+    like : what the given particles are
 
     Returns
     -------
@@ -290,17 +292,19 @@ def flowed(
         tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] - beyond,
         tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] + 1 + beyond,
     )
-    return volume, _particles_at(place, np.full(len(place), each), velocity, tiles, next_id)
+    return volume, _particles_at(place, np.full(len(place), each), velocity, tiles, next_id, like)
 
 
 def _particles_at(
-    place: np.ndarray, volume: np.ndarray, velocity: list[np.ndarray], tiles: Tiles, next_id: int
+    place: np.ndarray, volume: np.ndarray, velocity: list[np.ndarray], tiles: Tiles, next_id: int, like: MadeOf
 ) -> Particles:
-    """Particles (n, 3) that move with a flow."""
-    fresh = Particles.at(place, volume)
+    """Particles (n, 3) that move with a flow and are what the others in their tiles are."""
+    fresh = Particles.at(place, volume, like.carried.shape[1])
     at = np.ascontiguousarray(fresh.position)
     fresh.velocity[:], fresh.affine[:] = _flow_at(at, *velocity, tiles.where)
     fresh.id[:] = np.arange(next_id, next_id + len(fresh))
+    row = tiles.where[tuple((np.floor(at).astype(int) // 8 + 1).T)]
+    fresh.source[:], fresh.carried[:] = like.source[row], like.carried[row]
     return fresh
 
 
@@ -327,6 +331,7 @@ def exchanged(
     next_id: int,
     world: SolidWorld,
     time: float,
+    like: MadeOf,
 ) -> Particles:
     """Take in what lies below the band, and turn back into particles what the band has come down to.
 
@@ -336,6 +341,7 @@ def exchanged(
     volume, velocity : what cells hold and how it flows, fields on the tiles; `volume` is changed in place
     band : voxels under the surface that keep particles
     time : shot time at which the solids stand
+    like : what the freed particles are
 
     Returns
     -------
@@ -359,8 +365,7 @@ def exchanged(
     outside = world.distance_of(points.reshape(-1, 3), time).reshape(len(cell), per_cell) > 0
     count = outside.sum(axis=1)
     each = volume[freed] / np.maximum(count, 1)
-    fresh = _particles_at(points[outside], np.repeat(each, count), velocity, tiles, next_id)
-    fresh.source[:] = usual_source(particles)
+    fresh = _particles_at(points[outside], np.repeat(each, count), velocity, tiles, next_id, like)
     keep = volume[freed]
     keep[count > 0] = 0.0  # a cell without room for a particle keeps what it holds
     volume[freed] = keep
@@ -368,9 +373,54 @@ def exchanged(
     return particles.taken(~gone).joined(fresh)
 
 
-def usual_source(particles: Particles) -> int:
-    """The source whose liquid there is most of: below the band nobody knows any more."""
-    return int(np.bincount(particles.source).argmax()) if len(particles) else 0
+@dataclass(frozen=True)
+class MadeOf:
+    """What the particles of tiles are, for those that come up from below the band, where nobody knows any more.
+
+    Attributes
+    ----------
+    source : uint8 (t + 1,), the source that most of a tile's particles are of
+    carried : float32 (t + 1, w), what they carry in the mean
+    """
+
+    source: np.ndarray
+    carried: np.ndarray
+
+
+@njit(cache=True, parallel=True)
+def _means(start, row, source, carried, usual, mean):
+    for t in prange(row.shape[0]):
+        r, n = row[t], start[t + 1] - start[t]
+        count = np.zeros(256, np.int64)
+        for p in range(start[t], start[t + 1]):
+            count[source[p]] += 1
+            for d in range(carried.shape[1]):
+                mean[r, d] += carried[p, d]
+        usual[r] = np.argmax(count)
+        for d in range(carried.shape[1]):
+            mean[r, d] /= n
+
+
+def made_of(particles: Particles, tiling: Tiling, tiles: Tiles) -> MadeOf:
+    """What sorted particles are, tile by tile; tiles without any are like a neighbour, or like the whole."""
+    found = MadeOf(
+        np.zeros(len(tiles) + 1, np.uint8), np.zeros((len(tiles) + 1, particles.carried.shape[1]), np.float32)
+    )
+    if len(particles) == 0:
+        return found
+    row = tiles.rows(tiling.number)
+    _means(tiling.start, row, particles.source, particles.carried, found.source, found.carried)
+    known = np.zeros(len(tiles) + 1, bool)
+    known[row] = True
+    place = tiles.first[1:] // 8 + 1
+    for step in np.vstack([np.eye(3, dtype=int), -np.eye(3, dtype=int)]):
+        beside = tiles.where[tuple((place + step).T)]
+        fresh = np.flatnonzero(~known[1:] & known[beside]) + 1
+        found.source[fresh], found.carried[fresh] = found.source[beside[fresh - 1]], found.carried[beside[fresh - 1]]
+        known[fresh] = True
+    found.source[~known] = np.bincount(particles.source).argmax()
+    found.carried[~known] = particles.carried.mean(axis=0, dtype=np.float64)
+    return found
 
 
 def _in_domain(tiles: Tiles) -> np.ndarray:

@@ -14,6 +14,7 @@ CHUNK = 1 << 15  # particles looked at together
 RECORD = 16  # floats: 64 bytes
 # places in a record, for kernels
 X, V, C, M = 0, 3, 6, 15
+FIELDS = ("record", "id", "source", "born", "carried")
 
 
 def records(count: int) -> np.ndarray:
@@ -24,7 +25,7 @@ def records(count: int) -> np.ndarray:
 
 
 @njit(cache=True, parallel=True)
-def _take(index, record, number, source, born, new_record, new_number, new_source, new_born):
+def _take(index, record, number, source, born, carried, new_record, new_number, new_source, new_born, new_carried):
     most = index.shape[0] - 1
     for p in prange(index.shape[0]):
         prefetch(record, index[min(p + AHEAD, most)])
@@ -34,6 +35,8 @@ def _take(index, record, number, source, born, new_record, new_number, new_sourc
         new_number[p] = number[q]
         new_source[p] = source[q]
         new_born[p] = born[q]
+        for d in range(carried.shape[1]):
+            new_carried[p, d] = carried[q, d]
 
 
 @njit(cache=True, parallel=True)
@@ -62,12 +65,14 @@ class Particles:
     id : uint32 (n,), birth counter
     source : uint8 (n,), index of the source that made it
     born : float32 (n,), liquid seconds from the first frame
+    carried : float32 (n, w), what the liquid carries along (`basin.liquid.carried`); w is mostly 0
     """
 
     record: np.ndarray
     id: np.ndarray
     source: np.ndarray
     born: np.ndarray
+    carried: np.ndarray
 
     def __len__(self) -> int:
         return len(self.record)
@@ -93,27 +98,26 @@ class Particles:
         return self.record[:, M]
 
     @staticmethod
-    def at(position: np.ndarray, volume: np.ndarray | float) -> Particles:
-        """Resting particles (n, 3) in voxels with ids from 0, of source 0, born at the start."""
+    def at(position: np.ndarray, volume: np.ndarray | float, width: int = 0) -> Particles:
+        """Resting particles (n, 3) in voxels with ids from 0, of source 0, born at the start, that carry zeros."""
         n = len(position)
         record = records(n)
         record[:] = 0
         record[:, X : X + 3], record[:, M] = position, volume
-        return Particles(record, np.arange(n, dtype=np.uint32), np.zeros(n, np.uint8), np.zeros(n, np.float32))
+        rest = np.zeros(n, np.uint8), np.zeros(n, np.float32), np.zeros((n, width), np.float32)
+        return Particles(record, np.arange(n, dtype=np.uint32), *rest)
 
     @staticmethod
-    def empty() -> Particles:
+    def empty(width: int = 0) -> Particles:
         """No particles."""
-        return Particles.at(np.zeros((0, 3)), 0.0)
+        return Particles.at(np.zeros((0, 3)), 0.0, width)
 
     def taken(self, index: np.ndarray) -> Particles:
         """The particles at an index or mask, in that order."""
         if index.dtype == np.bool_:
             index = np.flatnonzero(index)
         n = len(index)
-        new = Particles(
-            records(n), np.empty(n, self.id.dtype), np.empty(n, self.source.dtype), np.empty(n, self.born.dtype)
-        )
+        new = Particles(records(n), *(np.empty((n, *a.shape[1:]), a.dtype) for a in self._beside()))
         _take(index.astype(np.uint32, copy=False), *self.arrays().values(), *new.arrays().values())
         return new
 
@@ -121,7 +125,10 @@ class Particles:
         """Particles that do not change with these."""
         new = records(len(self))
         new[:] = self.record
-        return Particles(new, self.id.copy(), self.source.copy(), self.born.copy())
+        return Particles(new, *(a.copy() for a in self._beside()))
+
+    def _beside(self) -> tuple[np.ndarray, ...]:
+        return self.id, self.source, self.born, self.carried
 
     def fastest(self) -> float:
         """Largest speed in voxels per second; not a number if one velocity is not."""
@@ -134,16 +141,16 @@ class Particles:
         n = len(self)
         new = records(n + len(other))
         new[:n], new[n:] = self.record, other.record
-        rest = ((getattr(self, name), getattr(other, name)) for name in ("id", "source", "born"))
+        rest = zip(self._beside(), other._beside(), strict=True)
         return Particles(new, *(np.concatenate(pair) for pair in rest))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Arrays by name, in the order of the fields; for the restart state."""
-        return {"record": self.record, "id": self.id, "source": self.source, "born": self.born}
+        return {name: getattr(self, name) for name in FIELDS}
 
     @staticmethod
     def of(arrays: Mapping[str, np.ndarray]) -> Particles:
         """What `arrays` gave, aligned anew."""
         record = records(len(arrays["record"]))
         record[:] = arrays["record"]
-        return Particles(record, *(np.ascontiguousarray(arrays[name]) for name in ("id", "source", "born")))
+        return Particles(record, *(np.ascontiguousarray(arrays[name]) for name in FIELDS[1:]))

@@ -66,7 +66,7 @@ def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_in
 
 
 @njit(cache=True, parallel=True)
-def _merge(first, changed, remove_into, record):
+def _merge(first, changed, remove_into, record, carried):
     for t in prange(first.shape[0] - 1):
         if not changed[t]:
             continue
@@ -80,6 +80,8 @@ def _merge(first, changed, remove_into, record):
             f = record[p, M] / total
             for d in range(M):
                 record[q, d] += f * (record[p, d] - record[q, d])
+            for d in range(carried.shape[1]):
+                carried[q, d] += f * (carried[p, d] - carried[q, d])
             record[q, M] = total
 
 
@@ -116,7 +118,7 @@ def resampled(
     _choose(tiling.start, particles.record, phi, tiles.where, *limits, hidden, into, split, changed)
     if not changed.any():
         return particles, next_id
-    _merge(tiling.start, changed, into, particles.record)
+    _merge(tiling.start, changed, into, particles.record, particles.carried)
     split &= into < 0
     child = particles.taken(split)
     if len(child):

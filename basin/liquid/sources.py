@@ -14,6 +14,7 @@ from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import Placement, Shifted, scale_of
 from basin.geometry.shapes import Tub
 from basin.grid.layout import Layout
+from basin.liquid.paint import Birth
 from basin.liquid.particles import Particles
 from basin.liquid.randomness import uniform
 from basin.liquid.solids import Body, SolidWorld
@@ -38,6 +39,7 @@ class FillSource:
     velocity : (3,) m per liquid second
     carry : share of the shape's own velocity that the liquid is given
     frame : frame at which it appears
+    birth : what the liquid carries from then on; None for the world's default
     """
 
     number: int
@@ -48,6 +50,7 @@ class FillSource:
     velocity: np.ndarray
     carry: float
     frame: int
+    birth: Birth | None = None
 
 
 @dataclass(frozen=True)
@@ -61,6 +64,7 @@ class InflowSource:
     across : m2 of a shape that is seen along the velocity (its pose at the start)
     full : whether the shape is only kept full, without a velocity of its own
     carry : share of the source's own velocity that the liquid is given
+    birth : what the liquid carries from then on; None for the world's default
     """
 
     number: int
@@ -76,6 +80,7 @@ class InflowSource:
     across: float = 0.0
     full: bool = False
     carry: float = 0.0
+    birth: Birth | None = None
 
     def speed_at(self, shot_time: float) -> np.ndarray:
         """Velocity (3,) of the liquid against the source, m per liquid second."""
@@ -354,6 +359,13 @@ def open_places(place: np.ndarray, layout: Layout, solids: SolidWorld, time: flo
     return result
 
 
+def coloured(source: FillSource | InflowSource, points: np.ndarray, number: np.ndarray, shot_time: float) -> np.ndarray:
+    """What a source's particles at points (n, 3) of the scene, with ids (n,), carry, float32 (n, 4)."""
+    assert source.birth is not None
+    inverse = np.linalg.inv(source.pose.matrix(shot_time))
+    return source.birth.at(points @ inverse[:3, :3].T + inverse[:3, 3], number, shot_time)
+
+
 def put_in(
     particles: Particles,
     place: np.ndarray,
@@ -371,6 +383,10 @@ def put_in(
     ----------
     velocity : (n, 3) voxels per second
 
+    Returns
+    -------
+    (particles, next_id) : the new ones come last, and carry zeros
+
     Raises
     ------
     OverflowError
@@ -378,14 +394,16 @@ def put_in(
     """
     if len(particles) and len(place):
         spacing = per_cell ** (-1 / 3)
-        near, _ = cKDTree(particles.position).query(place, distance_upper_bound=crowded * spacing)
+        low, high = place.min(axis=0) - spacing, place.max(axis=0) + spacing
+        there = particles.position[((particles.position > low) & (particles.position < high)).all(axis=1)]
+        near, _ = cKDTree(there).query(place, distance_upper_bound=crowded * spacing)
         place, velocity = place[~np.isfinite(near)], velocity[~np.isfinite(near)]
     n = len(place)
     if n == 0:
         return particles, next_id
     if next_id + n >= 2**31:
         raise OverflowError("more than 2^31 particles were born; use a coarser voxel")
-    fresh = Particles.at(place, volume)
+    fresh = Particles.at(place, volume, particles.carried.shape[1])
     fresh.velocity[:] = velocity
     fresh.id[:] = np.arange(next_id, next_id + n)
     fresh.source[:], fresh.born[:] = number, born

@@ -40,7 +40,7 @@ from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
 from basin.settings import Curve
 
-ALGORITHM = "liquid-8"
+ALGORITHM = "liquid-9"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -66,6 +66,7 @@ class LiquidWorld:
     frame_seconds : shot seconds per frame
     first_frame : frame of the initial state
     discard : voxels from an open wall within which liquid is thrown away
+    width : how many numbers each particle carries along (`basin.liquid.paint`)
     """
 
     layout: Layout
@@ -88,6 +89,7 @@ class LiquidWorld:
     frame_seconds: float
     first_frame: int
     discard: float = 0.0
+    width: int = 0
 
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
@@ -160,7 +162,7 @@ class Liquid:
 
     def __init__(self, world: LiquidWorld, state: LiquidState | None = None):
         self.world = world
-        self.state = state or LiquidState()
+        self.state = state or LiquidState(Particles.empty(world.width))
         plugs = [sources.nozzle(inflow, world.layout, world.time_scale) for inflow in world.inflows]
         bodies = [*world.bodies, *(plug for plug in plugs if plug is not None)]
         self.solid_world = SolidWorld(world.layout, bodies, world.time_scale)
@@ -273,7 +275,8 @@ class Liquid:
         phi = levelset.level_set(share, solids)
         now = tally.clocked("level set", now)
         if w.band > 0:
-            tiling, hidden = self._keep_band(tiling, phi, solids, volume, carried, shot_time)
+            like = band.made_of(s.particles, tiling, tiles)
+            tiling, hidden = self._keep_band(tiling, phi, solids, volume, carried, shot_time, like)
             now = tally.clocked("band", now)
         kept = s.particles
         s.particles, s.next_id = resampling.resampled(
@@ -330,9 +333,8 @@ class Liquid:
         if w.band > 0:
             carried = band.carry(velocity, before, volume, tiles, dt, reflects)
             shift = [np.float32(dt) * u + d for u, d in zip(velocity, shift, strict=True)]
-            passed = (solids, w.particles_per_cell, s.next_id, s.epoch)
+            passed = (solids, w.particles_per_cell, s.next_id, s.epoch, like)
             volume, given = band.flowed(volume, owed, carried, shift, *passed)
-            given.source[:] = band.usual_source(s.particles)
             s.particles, s.next_id = s.particles.joined(given), s.next_id + len(given)
             s.drained += band.drained(volume, w.drains, tiles, later)
             s.bulk = Bulk.of(tiles, volume, owed, carried)
@@ -354,10 +356,11 @@ class Liquid:
         volume: np.ndarray,
         carried: list[np.ndarray],
         shot_time: float,
+        like: band.MadeOf,
     ) -> tuple[Tiling, np.ndarray]:
         """Let cells take in particles below the band, or give them back; the new order, and what they see."""
         w, s = self.world, self.state
-        own = (w.band, w.particles_per_cell, s.next_id, self.solid_world, shot_time)
+        own = (w.band, w.particles_per_cell, s.next_id, self.solid_world, shot_time, like)
         s.particles = band.exchanged(s.particles, tiling, phi, solids, volume, carried, *own)
         s.next_id = max(s.next_id, int(s.particles.id.max(initial=0)) + 1)
         s.particles, tiling = sorted_particles(s.particles, w.layout)
@@ -400,7 +403,7 @@ class Liquid:
             time = (frame - w.first_frame) * w.frame_seconds
             points, volume = sources.fill_particles(fill, w.layout, w.particles_per_cell, time)
             carried = fill.carry * sources.own_velocity(fill.pose, w.time_scale, time, points, fill.distance)
-            self._put(points, volume, (fill.velocity + carried) / w.layout.dx, fill.number, time)
+            self._put(points, volume, (fill.velocity + carried) / w.layout.dx, fill, time)
 
     def _pour(self, shot_time: float, ahead: np.ndarray) -> None:
         """Put in what the inflows gave since the last substep, `ahead` (3,) voxels/s of gravity taken off."""
@@ -413,21 +416,21 @@ class Liquid:
                     points, volume = sources.missing_particles(inflow, *there)
                     moved = (inflow.pose, w.time_scale, shot_time, points, inflow.distance)
                     pace = inflow.carry * sources.own_velocity(*moved)
-                    self._put(points, volume, pace / w.layout.dx - ahead, inflow.number, shot_time, 0.0)
+                    self._put(points, volume, pace / w.layout.dx - ahead, inflow, shot_time, 0.0)
                 continue
             own = (inflow, w.layout, w.particles_per_cell, w.time_scale)
             points, pace, volume = sources.inflow_particles(*own, now - s.dt_before, now)
             if len(points):
                 # where litres are given none may be left out
                 crowded = sources.CROWDED if inflow.flow is None else 0.0
-                self._put(points, volume, pace / w.layout.dx - ahead, inflow.number, shot_time, crowded)
+                self._put(points, volume, pace / w.layout.dx - ahead, inflow, shot_time, crowded)
 
     def _put(
         self,
         points: np.ndarray,
         volume: float,
         velocity: np.ndarray,
-        number: int,
+        source: sources.FillSource | sources.InflowSource,
         time: float,
         crowded: float = sources.CROWDED,
     ) -> None:
@@ -441,11 +444,14 @@ class Liquid:
             place,
             volume,
             velocity,
-            number,
+            source.number,
             time * w.time_scale,
             s.next_id,
             w.particles_per_cell,
             crowded,
         )
+        if w.width and len(s.particles) > count:
+            metres = w.layout.to_metres(s.particles.position[count:]).astype(np.float64)
+            s.particles.carried[count:] = sources.coloured(source, metres, s.particles.id[count:], time)
         s.poured += volume * (len(s.particles) - count)
         s.speed = None

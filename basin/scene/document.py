@@ -68,6 +68,7 @@ def _sentence(problem: dict[str, Any]) -> str:
 
 _UNION_TAGS = {
     *("fill", "inflow", "collider", "drain", "force", "sphere", "box", "mesh", "plane", "tub", "tube", "disc"),
+    *("plain", "gradient", "figure", "image", "random"),
     *("wind", "drag", "turbulence", "vortex", "attraction", "everywhere"),
     *("Curve", "float", "tuple[float, float, float]", "function-after[_ordered(), Curve]"),
 }

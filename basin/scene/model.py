@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 from basin.geometry.pose import Attached, Placement, Pose
 from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPlane, InflowShape, MeshShape
 from basin.liquid.effects import Drag, Effect, Everywhere, Zone
+from basin.liquid.paint import Paint, Plain
 from basin.liquid.settings import LiquidSettings
 from basin.settings import Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
@@ -16,6 +17,7 @@ from basin.surface.settings import SurfaceSettings
 T = TypeVar("T")
 Wall = Literal["closed", "open", "periodic", "calm"]
 FORMAT = "zinc-scene/1"
+WATER, PEAT = (0.05, 0.21, 0.22), (0.35, 0.11, 0.03)  # linear red, green, blue
 
 
 class Time(Part):
@@ -159,7 +161,36 @@ class Span(Element):
         return [(max(a, start), min(b, end)) for a, b in self.spans() if a <= end and b >= start]
 
 
-class Fill(Element):
+class Source(Element):
+    """An element that gives liquid: what this is born with, and carries along."""
+
+    paint: Paint = Field(default_factory=Plain, description="How the two colours and marks are laid out.")
+    colour: Vec3 = setting(
+        WATER, group="At birth", control="colour", meaning="Linear red, green and blue that the liquid carries along."
+    )
+    colour_to: Vec3 = setting(
+        PEAT, group="At birth", control="colour", label="Second colour", meaning="The other one, if there are two."
+    )
+    mark: float = setting(
+        0.0, group="At birth", slider=(0, 1), meaning="A number that the liquid carries along, for whatever it is needed."
+    )
+    mark_to: float = setting(
+        1.0, group="At birth", slider=(0, 1), label="Second mark", meaning="The other one, if there are two."
+    )
+
+    @model_validator(mode="after")
+    def _light(self) -> Source:
+        if min(*self.colour, *self.colour_to) < 0:
+            raise ValueError("colours cannot be negative")
+        return self
+
+    def painted(self) -> bool:
+        """Whether its liquid carries anything that another source's would not."""
+        plain = self.paint == Plain() and self.colour == WATER and self.mark == 0.0
+        return not plain
+
+
+class Fill(Source):
     """Liquid put in once."""
 
     kind: Literal["fill"] = "fill"
@@ -173,7 +204,7 @@ class Fill(Element):
     )
 
 
-class Inflow(Span):
+class Inflow(Source, Span):
     """Liquid poured over a span of time, through a disc (flat, facing its own Y axis) or out of a shape."""
 
     kind: Literal["inflow"] = "inflow"

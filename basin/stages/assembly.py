@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import MeshFileError, read_mesh, read_sequence
+from basin.exchange import Pictures, UnusableFile, read_mesh, read_pictures, read_sequence
 from basin.exchange.formats import METRES
 from basin.geometry.deforming import Deforming, MeshSequence
 from basin.geometry.distance import Distance, shape_distance
@@ -17,12 +17,13 @@ from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshSha
 from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
 from basin.liquid.effects import Drag
+from basin.liquid.paint import WIDTH, Birth, Picture
 from basin.liquid.solids import Body
 from basin.liquid.sources import DrainZone, FillSource, InflowSource
 from basin.liquid.step import LONGEST_MOVE, LiquidWorld
 from basin.liquid.thin import THICKNESS
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene, SceneError
-from basin.scene.model import Span, Time
+from basin.scene.model import Source, Span, Time
 from basin.settings import Curve, value_at
 
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
@@ -30,22 +31,23 @@ OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
 
 @dataclass
 class SceneFiles:
-    """Meshes of a scene, read once each.
+    """Meshes and images of a scene, read once each.
 
     Attributes
     ----------
-    folder : where the scene document's mesh files are relative to
+    folder : where the scene document's files are relative to
     """
 
     folder: Path
     _cache: dict[tuple[str, str, str], TriangleMesh] = field(default_factory=dict)
     _sequences: dict[tuple[str, str, str], MeshSequence] = field(default_factory=dict)
+    _pictures: dict[str, Pictures] = field(default_factory=dict)
 
     def mesh(self, shape: MeshShape) -> TriangleMesh:
-        """The mesh of a shape in metres, a sequence's first one; MeshFileError if it cannot be used."""
+        """The mesh of a shape in metres, a sequence's first one; UnusableFile if it cannot be used."""
         key = (shape.file, shape.unit, shape.up)
         if key not in self._cache:
-            path = self._inside(shape)
+            path = self._inside(shape.file, "mesh")
             if shape.is_sequence():
                 self._cache[key] = self._numbered(shape).mesh(-np.inf)
             else:
@@ -57,22 +59,29 @@ class SceneFiles:
         return self.sequence(shape, time).mesh(moment) if shape.is_sequence() else self.mesh(shape)
 
     def sequence(self, shape: MeshShape, time: Time) -> MeshSequence:
-        """The meshes of a shape whose file is a sequence, numbered like the frames; MeshFileError as above."""
+        """The meshes of a shape whose file is a sequence, numbered like the frames; UnusableFile as above."""
         return self._numbered(shape).played(time.first, time.fps)
 
     def _numbered(self, shape: MeshShape) -> MeshSequence:
         key = (shape.file, shape.unit, shape.up)
         if key not in self._sequences:
-            self._inside(shape)
+            self._inside(shape.file, "mesh")
             self._sequences[key] = read_sequence(self.folder, shape.file, shape.unit, shape.up)
         return self._sequences[key]
 
-    def _inside(self, shape: MeshShape) -> Path:
-        path = (self.folder / shape.file).resolve()
-        if not shape.file:
-            raise MeshFileError("no mesh file is named; import one")
+    def pictures(self, paint: Picture) -> Pictures:
+        """The image or images of a paint; UnusableFile if they cannot be used."""
+        if paint.file not in self._pictures:
+            self._inside(paint.file, "image")
+            self._pictures[paint.file] = read_pictures(self.folder, paint.file)
+        return self._pictures[paint.file]
+
+    def _inside(self, file: str, kind: str) -> Path:
+        path = (self.folder / file).resolve()
+        if not file:
+            raise UnusableFile(f"no {kind} file is named; import one")
         if not path.is_relative_to(self.folder.resolve()):
-            raise MeshFileError(f"{shape.file}: lies outside the scene's folder")
+            raise UnusableFile(f"{file}: lies outside the scene's folder")
         return path
 
 
@@ -138,9 +147,15 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
         where = f"elements[{index}] ({element.name})"
         try:
             mesh = element_mesh(element, files)
-        except MeshFileError as error:
+        except UnusableFile as error:
             problems.append(f"{where}.shape.file: {error}")
             continue
+        if isinstance(element, Source) and isinstance(element.paint, Picture):
+            try:
+                files.pictures(element.paint)
+            except UnusableFile as error:
+                problems.append(f"{where}.paint.file: {error}")
+                continue
         if isinstance(element, Force) and _is_nothing(element):
             remarks.append(f"{where}.effect: is zero and pushes nothing; give it strength or take it out")
         if mesh is None:
@@ -246,7 +261,7 @@ def _drowned(fill: Fill, mesh: TriangleMesh, time: float, scene: Scene, files: S
             continue
         try:
             around = element_mesh(other, files)
-        except MeshFileError:
+        except UnusableFile:
             continue  # told as its own problem
         assert around is not None
         there = scene.placement(other).matrix(time)
@@ -294,6 +309,31 @@ def _thin_triangles(element: Collider, scene: Scene, files: SceneFiles, dx: floa
     return np.asarray(mesh.position[mesh.triangle], np.float64)
 
 
+def is_painted(scene: Scene) -> bool:
+    """Whether particles carry colours and marks."""
+    return any(source.painted() for source in scene.of_kind(Source))
+
+
+def _birth(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Birth | None:
+    """What an element's liquid carries, if any source's does."""
+    if not is_painted(scene):
+        return None
+    ends = np.array([[*element.colour, element.mark], [*element.colour_to, element.mark_to]])
+    mesh = element_mesh(element, files)
+    assert mesh is not None
+    start, end = 0.0, float("inf")
+    if isinstance(element, Inflow):
+        start, end = element.start, min(element.until(), scene.time.shot_time(scene.time.last))
+    picture = None
+    if isinstance(element.paint, Picture):
+        pictures = files.pictures(element.paint)
+
+        def picture(time: float) -> np.ndarray:
+            return pictures.at_frame(scene.time.first + time * scene.time.fps)
+
+    return Birth(element.paint, ends, *mesh.bounds(), start, end, picture)
+
+
 def _inflows(
     element: Inflow, number: int, scene: Scene, files: SceneFiles, distance: Distance | Deforming | None
 ) -> list[InflowSource]:
@@ -312,7 +352,7 @@ def _inflows(
         assert mesh is not None
         across = mesh.transformed(pose.matrix(element.start)).shadow(velocity)
     radius = element.shape.radius if isinstance(element.shape, Disc) else 0.0
-    given = (flow, LITRE / scale, across, element.amount == "full", element.carry)
+    given = (flow, LITRE / scale, across, element.amount == "full", element.carry, _birth(element, scene, files))
     own = (number, element.name, distance, radius, pose, velocity)
     return [InflowSource(*own, a * scale, b * scale, *given) for a, b in spans]
 
@@ -399,7 +439,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
             is_box = isinstance(element.shape, Box)
             shape, pose = distance_of(element, scene, files, FINER * dx), scene.placement(element)
             own = (number, element.name, shape, is_box, pose, velocity, element.carry, frame)
-            fills.append(FillSource(*own))
+            fills.append(FillSource(*own, _birth(element, scene, files)))
         elif isinstance(element, Inflow):
             mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, FINER * dx)
             inflows += _inflows(element, number, scene, files, mouth)
@@ -425,4 +465,5 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         time_scale=scale,
         frame_seconds=1.0 / scene.time.fps,
         first_frame=scene.time.first,
+        width=WIDTH if is_painted(scene) else 0,
     )

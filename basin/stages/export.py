@@ -9,6 +9,7 @@ from basin.cache import Cache
 from basin.exchange import write_obj, write_ply
 
 WRITERS = {"obj": write_obj, "ply": write_ply}
+GIVEN = ("velocity", "colour", "mark", "source", "born", "id")
 
 
 def export(cache: Cache, stage: str, kind: str, folder: Path, frames: tuple[int, int] | None = None) -> Iterator[Path]:
@@ -33,5 +34,6 @@ def export(cache: Cache, stage: str, kind: str, folder: Path, frames: tuple[int,
     for number in wanted:
         data = store.frame(number)
         path = folder / f"{stage}.{number:04d}.{kind}"
-        WRITERS[kind](path, data["position"], data.get("triangle"), data["velocity"])
+        given = {name: data[name] for name in GIVEN if name in data}
+        WRITERS[kind](path, data["position"], data.get("triangle"), given)
         yield path

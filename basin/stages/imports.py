@@ -7,11 +7,11 @@ from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import read_mesh, read_sequence, sequence_names
+from basin.exchange import read_mesh, read_pictures, read_sequence, sequence_names
 from basin.scene import Scene
 from basin.stages.assembly import proposed_unit
 
-__all__ = ["MeshFacts", "import_mesh", "sequence_names"]
+__all__ = ["MeshFacts", "images_digest", "import_mesh", "sequence_names"]
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ class MeshFacts:
 def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
     """Read a mesh, or a sequence with # for its numbers, and compare it with the scene's domain.
 
-    MeshFileError if it is unusable.
+    UnusableFile if it is unusable.
     """
     frames = 1
     if "#" in path.name:
@@ -62,3 +62,8 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
         proposed_unit=proposed_unit(float(size.max()), unit, float(max(scene.domain.size))),
         frames=frames,
     )
+
+
+def images_digest(folder: Path, pattern: str) -> str:
+    """Tells an image or a sequence from others; UnusableFile if a file is no usable image."""
+    return read_pictures(folder, pattern).digest()

@@ -12,17 +12,18 @@ import json
 from typing import Any
 
 from basin.geometry.shapes import MeshShape
+from basin.liquid.paint import Picture
 from basin.liquid.step import ALGORITHM as LIQUID
-from basin.scene import Collider, Drain, Fill, Force, Scene
+from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene
 from basin.settings import Curve, value_over
-from basin.stages.assembly import SceneFiles
+from basin.stages.assembly import SceneFiles, is_painted
 from basin.surface.field import ALGORITHM as SURFACE
 
 MOMENT = 1e-3  # shot seconds: what the speed of a pose at a moment depends on
 
 
 def frame_keys(scene: Scene, files: SceneFiles, quality: str, stage: str) -> dict[int, str]:
-    """Keys of every frame of a stage by frame number; MeshFileError if a mesh cannot be read."""
+    """Keys of every frame of a stage by frame number; UnusableFile if a mesh cannot be read."""
     liquid = _liquid_keys(scene, files, quality)
     if stage == "liquid":
         return liquid
@@ -74,10 +75,11 @@ def _part(scene: Scene, files: SceneFiles, index: int, frame: int, start: float,
         return ["collider", shape, side, moved, acts] if acts else None
     if isinstance(element, Drain):
         return ["drain", shape, moved, acts] if acts else None
+    dyed = [_paint(element, scene, files)] if is_painted(scene) else []
     if isinstance(element, Fill):
         at = scene.time.first if element.start_frame is None else element.start_frame
         own = [shape, pose.over(end - MOMENT, end + MOMENT) if element.carry else pose.over(end, end)]
-        return ["fill", index, *own, element.velocity, element.carry] if at == frame else None
+        return ["fill", index, *own, element.velocity, element.carry, *dyed] if at == frame else None
     if not acts:
         return None
     amount: Any = element.amount
@@ -86,7 +88,15 @@ def _part(scene: Scene, files: SceneFiles, index: int, frame: int, start: float,
     elif amount == "total":
         amount = [amount, element.total, element.spans()]
     own = [shape, moved, element.velocity, element.carry, amount, element.start]
-    return ["inflow", index, *own, acts]
+    return ["inflow", index, *own, acts, *dyed]
+
+
+def _paint(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
+    """What the colours and marks of a source depend on."""
+    own = [element.paint.model_dump(), element.colour, element.colour_to, element.mark, element.mark_to]
+    if isinstance(element.paint, Picture):
+        own.append([files.pictures(element.paint).digest(), scene.time.first, scene.time.fps])
+    return own
 
 
 def _mesh(shape: MeshShape, scene: Scene, files: SceneFiles, start: float, end: float) -> Any:

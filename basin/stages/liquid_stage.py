@@ -28,6 +28,8 @@ def frame_arrays(liquid: Liquid, fields: LiquidFields) -> dict[str, np.ndarray]:
         "id": p.id,
         "source": p.source,
         "volume": (p.volume * np.float32(layout.dx**3)).astype(np.float32),
+        "born": (p.born / np.float32(liquid.world.time_scale)).astype(np.float32),
+        **({"colour": p.carried[:, :3], "mark": p.carried[:, 3]} if p.carried.shape[1] else {}),
         **_tiles(layout, fields, per_shot),
         "grid_low": layout.low - PAD * layout.dx,
         "grid_voxel": np.array(layout.dx),

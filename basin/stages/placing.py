@@ -49,7 +49,7 @@ def placed_elements(scene: Scene) -> list[Placed]:
 
 
 def seen_mesh(folder: Path, scene: Scene, index: int, frame: int | None) -> TriangleMesh:
-    """An element's mesh in its own frame, at a frame if it deforms; MeshFileError if it cannot be read."""
+    """An element's mesh in its own frame, at a frame if it deforms; UnusableFile if it cannot be read."""
     shape = getattr(scene.elements[index], "shape", None)
     if frame is None or not isinstance(shape, MeshShape) or not shape.is_sequence():
         return viewed_mesh(scene.elements[index], scene, SceneFiles(folder))

@@ -7,16 +7,21 @@ then the arrays in the order and types that the header lists, each padded to fou
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
 from basin.cache import StageCache
+from basin.exchange.light import encoded
 from basin.geometry.mesh import TriangleMesh
 from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
-LEAST_TOP = 0.01  # m/s: the colours of liquid at rest do not stretch over its last whispers
+LEAST_SPAN = {"speed": 0.01}  # m/s: the colours of liquid at rest do not stretch over its last whispers
+SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark")
+FROM_NOTHING = ("speed", "vorticity")
+_Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]
 
 
 def pack(header: dict[str, Any], arrays: list[tuple[str, np.ndarray]]) -> bytes:
@@ -37,59 +42,99 @@ def _within_bounds(position: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.nda
     return low, span, np.round((position - low) / span * LEVELS).astype("<u2")
 
 
-def pack_particles(store: StageCache, frame: int, budget: int) -> bytes:
-    """A liquid frame as points with speed, thinned to `budget` by a hash of the ids."""
+def attributes(data: Mapping[str, np.ndarray]) -> list[str]:
+    """What the points of a frame can be coloured by."""
+    held = {*data, "speed", *(["age"] if "born" in data else [])}
+    return [name for name in SHOWN if name in held]
+
+
+def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), time: float = 0.0) -> _Shading:
+    """Numbers between 0 and 255 for some points of a frame by an attribute, and what they mean.
+
+    Parameters
+    ----------
+    by : one of `attributes(data)`
+    time : shot second of the frame, for ages
+
+    Raises
+    ------
+    KeyError
+        If the frame does not have the attribute.
+    """
+    if by == "colour":
+        coded = np.round(255 * encoded(np.clip(data["colour"][some], 0, 1))).astype(np.uint8)
+        return {"by": by}, [("colour", coded.ravel())]
+    if by == "speed":
+        value = np.sqrt((data["velocity"][some] ** 2).sum(axis=1))
+    elif by == "age":
+        value = time - data["born"][some]
+    else:
+        value = data[by][some]
+    value = np.asarray(value, np.float64)
+    finite = value[np.isfinite(value)] if len(value) else np.zeros(1)
+    low, top = (0.0 if by in FROM_NOTHING else float(finite.min())), float(finite.max())
+    top = max(top, low + LEAST_SPAN.get(by, 1e-6))
+    share = np.clip((np.nan_to_num(value) - low) / (top - low), 0, 1)
+    histogram, _ = np.histogram(finite, bins=40, range=(low, top))
+    near, far = np.percentile(finite, [5, 95])
+    told = {"by": by, "least": low, "top": top, "near": float(near), "far": float(far), "histogram": histogram.tolist()}
+    return told, [("shade", np.round(share * 255).astype(np.uint8))]
+
+
+def pack_particles(store: StageCache, frame: int, budget: int, by: str = "speed", time: float = 0.0) -> bytes:
+    """A liquid frame as points coloured by an attribute, thinned to `budget` by a hash of the ids."""
     data = store.frame(frame)
-    position, velocity, identity = data["position"], data["velocity"], data["id"]
+    position, identity = data["position"], data["id"]
     total = len(position)
+    choices = attributes(data)
     if total == 0:
-        return pack({"kind": "points", "count": 0, "total": 0}, [])
+        return pack({"kind": "points", "count": 0, "total": 0, "choices": choices}, [])
     chance = (identity.astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)) >> np.uint64(32)
     order = np.argsort(chance, kind="stable")[:budget]
     low, span, place = _within_bounds(position[order])
-    speed = np.sqrt((velocity[order] ** 2).sum(axis=1))
-    top = max(float(speed.max()), LEAST_TOP)
-    shade = np.round(speed / top * 255).astype(np.uint8)
-    histogram, _ = np.histogram(speed, bins=40, range=(0, top))
+    told, shades = shaded(data, by if by in choices else "speed", order, time)
     header = {
         "kind": "points",
         "count": len(order),
         "total": total,
         "low": low.tolist(),
         "span": span.tolist(),
-        "top": top,
-        "histogram": histogram.tolist(),
         "spacing": float(data["particle_spacing"]),
+        "choices": choices,
+        **told,
     }
-    return pack(header, [("position", place.ravel()), ("shade", shade)])
+    return pack(header, [("position", place.ravel()), *shades])
 
 
-def pack_surface(store: StageCache, frame: int) -> bytes:
-    """A surface frame as an indexed mesh with normals and speed."""
+def pack_surface(store: StageCache, frame: int, by: str | None = None, time: float = 0.0) -> bytes:
+    """A surface frame as an indexed mesh with normals, coloured by an attribute or not at all."""
     data = store.frame(frame)
-    return pack_mesh(data["position"], data["triangle"], data["velocity"])
+    choices = attributes(data)
+    more: _Shading = ({}, [])
+    if by in choices and len(data["position"]):
+        more = shaded(data, by, time=time)
+    return pack_mesh(data["position"], data["triangle"], more, choices=choices)
 
 
-def pack_mesh(position: np.ndarray, triangle: np.ndarray, velocity: np.ndarray | None = None, **more: Any) -> bytes:
-    """Any mesh: 16-bit positions, octahedral normals in two signed bytes, 8-bit speed; `more` goes into the header."""
+def pack_mesh(position: np.ndarray, triangle: np.ndarray, shading: _Shading = ({}, []), **more: Any) -> bytes:
+    """Any mesh: 16-bit positions, octahedral normals in two signed bytes; `more` goes into the header."""
     if len(triangle) == 0:
-        return pack({"kind": "mesh", "count": 0, "total": 0}, [])
+        return pack({"kind": "mesh", "count": 0, "total": 0, **more}, [])
     low, span, place = _within_bounds(np.asarray(position, np.float64))
-    speed = np.zeros(len(position)) if velocity is None else np.sqrt((velocity**2).sum(axis=1))
-    top = max(float(speed.max()), LEAST_TOP)
+    told, shades = shading
     header = {
         "kind": "mesh",
         "count": len(position),
         "total": len(triangle),
         "low": low.tolist(),
         "span": span.tolist(),
-        "top": top,
+        **told,
         **more,
     }
     arrays = [
         ("position", place.ravel()),
         ("normal", octahedral(vertex_normals(position, triangle)).ravel()),
-        ("shade", np.round(speed / top * 255).astype(np.uint8)),
+        *shades,
         ("index", triangle.astype("<u4").ravel()),
     ]
     return pack(header, arrays)
@@ -104,7 +149,7 @@ def pack_element(mesh: TriangleMesh) -> bytes:
 def pack_solid(solid: SolverSolid) -> bytes:
     """A collider as the solver sees it, with its errors in mm."""
     told = {"voxel": 1000 * solid.voxel, "largest": 1000 * solid.largest, "mean": 1000 * solid.mean}
-    return pack_mesh(solid.mesh.position, solid.mesh.triangle, None, **told)
+    return pack_mesh(solid.mesh.position, solid.mesh.triangle, **told)
 
 
 def vertex_normals(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:

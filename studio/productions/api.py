@@ -102,6 +102,10 @@ class PlacedReply(Schema):
     deforms: bool
 
 
+class Kept(Schema):
+    file: str
+
+
 class Freed(Schema):
     bytes: int
 
@@ -193,14 +197,20 @@ def delete_stage(request: HttpRequest, take_id: int, quality: str, stage: str) -
 
 @router.get("/takes/{take_id}/view/{quality}/{stage}/{frame}")
 def view(
-    request: HttpRequest, take_id: int, quality: str, stage: str, frame: int, budget: int = 400_000
+    request: HttpRequest,
+    take_id: int,
+    quality: str,
+    stage: str,
+    frame: int,
+    budget: int = 400_000,
+    by: str = "",
 ) -> HttpResponse:
-    """A frame packed for the viewport; immutable under its key."""
+    """A frame packed for the viewport, coloured by an attribute; immutable under its key."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     packed, key = services.view(
-        found, services.quality_of(quality), services.stage_of(stage), frame, max(1, min(budget, 5_000_000))
+        found, services.quality_of(quality), services.stage_of(stage), frame, max(1, min(budget, 5_000_000)), by
     )
-    tag = f'"{key}-{budget}"'
+    tag = f'"{key}-{budget}-{by}"'
     if request.headers.get("If-None-Match") == tag:
         return HttpResponse(status=304, headers={"ETag": tag})
     headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
@@ -236,6 +246,13 @@ def import_mesh(
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     _check_axes(unit, up)
     return MeshReply(**asdict(services.keep_mesh(found, file, unit, up)))
+
+
+@router.post("/takes/{take_id}/images", response=Kept)
+def import_images(request: HttpRequest, take_id: int, file: File[list[UploadedFile]]) -> Kept:
+    """Bring an image in, or a numbered sequence of them, for the colours of a source."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    return Kept(file=services.keep_images(found, file))
 
 
 @router.get("/takes/{take_id}/meshes/facts", response=MeshReply)

@@ -7,7 +7,8 @@ import re
 import shutil
 import tempfile
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,7 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene
 from basin.stages.export import export
 from basin.stages.forecast import Forecast, forecast
-from basin.stages.imports import MeshFacts, import_mesh, sequence_names
+from basin.stages.imports import MeshFacts, images_digest, import_mesh, sequence_names
 from basin.stages.keys import frame_keys
 from basin.stages.placing import Placed, placed_elements, seen_mesh
 from basin.stages.run import STAGES, states_by_keys
@@ -122,14 +123,18 @@ def take_forecast(take: Take, quality: str) -> tuple[Forecast, list[str], list[s
     return expected, problems, found.remarks
 
 
-def view(take: Take, quality: str, stage: str, frame: int, budget: int) -> tuple[bytes, str]:
-    """A frame packed for the viewport, and its key."""
+def view(take: Take, quality: str, stage: str, frame: int, budget: int, by: str) -> tuple[bytes, str]:
+    """A frame packed for the viewport, coloured by an attribute, and its key."""
     store = Cache(take.cache_folder(quality)).stage(stage)
     record = store.records().get(frame)
     if record is None or record.error:
         raise Refused([f"{stage} frame {frame} is not there yet."], 404)
     try:
-        packed = pack_particles(store, frame, budget) if stage == "liquid" else pack_surface(store, frame)
+        time = scene_of(take).time.shot_time(frame)
+        if stage == "liquid":
+            packed = pack_particles(store, frame, budget, by, time)
+        else:
+            packed = pack_surface(store, frame, by, time)
     except DamagedFrame as error:
         raise Refused([f"{error}; the next run makes it again."], 410) from None
     return packed, record.key
@@ -179,8 +184,25 @@ def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -
 
     Refused if the files are no usable mesh; then nothing is kept.
     """
-    names = [re.sub(r"[^A-Za-z0-9._-]+", "_", Path(u.name or "mesh").name)[-80:].lstrip(".") or "mesh" for u in uploads]
-    folder = take.folder / "meshes"
+    with _held(take, "meshes", uploads) as (held, file):
+        facts = import_mesh(held / file, unit, up, scene_of(take))
+        return facts.at(_kept(take, "meshes", held, file, facts.digest))
+
+
+def keep_images(take: Take, uploads: Sequence[UploadedFile]) -> str:
+    """Keep an uploaded image, or a numbered sequence, beside the take's scene; returns the name for the scene.
+
+    Refused if a file is no usable image; then nothing is kept.
+    """
+    with _held(take, "images", uploads) as (held, file):
+        return _kept(take, "images", held, file, images_digest(held, file))
+
+
+@contextmanager
+def _held(take: Take, kind: str, uploads: Sequence[UploadedFile]) -> Iterator[tuple[Path, str]]:
+    """Uploaded files in a folder for the time being, and the name or pattern that they make up; Refused on errors."""
+    names = [re.sub(r"[^A-Za-z0-9._-]+", "_", Path(u.name or kind).name)[-80:].lstrip(".") or kind for u in uploads]
+    folder = take.folder / kind
     folder.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=folder) as holding:
         held = Path(holding) / "files"
@@ -191,18 +213,22 @@ def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -
                 with (held / kept[name]).open("wb") as written:
                     for chunk in upload.chunks():
                         written.write(chunk)
-            facts = import_mesh(held / file, unit, up, scene_of(take))
+            yield held, file
         except ValueError as error:
             raise Refused([str(error)]) from None
-        target = folder / f"{Path(file).stem.rstrip('#._-') or 'mesh'}-{facts.digest[:8]}"
-        if facts.frames == 1:
-            target = target.with_name(target.name + Path(file).suffix.lower())
-            shutil.move(held / file, target)
-            return facts.at(f"meshes/{target.name}")
-        if target.exists():
-            shutil.rmtree(target)
-        shutil.move(held, target)
-    return facts.at(f"meshes/{target.name}/{file}")
+
+
+def _kept(take: Take, kind: str, held: Path, file: str, digest: str) -> str:
+    """Move held files to a place named by their content; returns it relative to the take's folder."""
+    target = take.folder / kind / f"{Path(file).stem.rstrip('#._-') or kind}-{digest[:8]}"
+    if "#" not in file:
+        target = target.with_name(target.name + Path(file).suffix.lower())
+        shutil.move(held / file, target)
+        return f"{kind}/{target.name}"
+    if target.exists():
+        shutil.rmtree(target)
+    shutil.move(held, target)
+    return f"{kind}/{target.name}/{file}"
 
 
 def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:

@@ -14,7 +14,7 @@ from django.test import SimpleTestCase
 from scipy.spatial.transform import Rotation
 
 from basin.__main__ import main
-from basin.exchange import MeshFileError, read_mesh, read_sequence, sequence_names, write_ply
+from basin.exchange import UnusableFile, read_mesh, read_sequence, sequence_names, write_ply
 from basin.geometry.deforming import motions
 from basin.geometry.distance import mesh_distance
 from basin.geometry.mesh import TriangleMesh, grounded
@@ -37,7 +37,7 @@ BARE: dict[str, Any] = {"format": "zinc-scene/1"}
 def wrote(folder: Path, meshes: list[TriangleMesh], first: int = 1) -> dict[str, Any]:
     """Meshes as a numbered sequence in a folder; the shape that names it."""
     for number, mesh in enumerate(meshes, first):
-        write_ply(folder / f"body.{number:04d}.ply", mesh.position, mesh.triangle, None)
+        write_ply(folder / f"body.{number:04d}.ply", mesh.position, mesh.triangle)
     return {"kind": "mesh", "file": "body.####.ply"}
 
 
@@ -83,7 +83,7 @@ class Sequences(SimpleTestCase):
         scene = parse_scene({**BARE, "time": {"last": 8}, "elements": [element]})
         before = frame_keys(scene, SceneFiles(self.folder), "draft", "liquid")
         moved = TriangleMesh(mesh.position + np.array([0.0, 0.05, 0.0]), mesh.triangle)
-        write_ply(self.folder / "body.0006.ply", moved.position, moved.triangle, None)
+        write_ply(self.folder / "body.0006.ply", moved.position, moved.triangle)
         after = frame_keys(scene, SceneFiles(self.folder), "draft", "liquid")
         same = [frame for frame in before if before[frame] == after[frame]]
         self.assertEqual(same, [1, 2, 3, 4])
@@ -92,18 +92,18 @@ class Sequences(SimpleTestCase):
         pattern, kept = sequence_names(["a_9.PLY", "a_10.ply"])
         self.assertEqual((pattern, kept), ("a_##.ply", {"a_9.PLY": "a_09.ply", "a_10.ply": "a_10.ply"}))
         for names in (["a1.ply", "b2.ply"], ["a1.ply", "a2.obj"], ["a.ply", "b.ply"]):
-            with self.assertRaisesRegex(MeshFileError, "named alike"):
+            with self.assertRaisesRegex(UnusableFile, "named alike"):
                 sequence_names(names)
 
     def test_missing_file_is_named(self) -> None:
         wrote(self.folder, column(box_mesh((0.2, 0.2, 0.2)), 5, np.zeros(3)))
         (self.folder / "body.0003.ply").unlink()
-        with self.assertRaisesRegex(MeshFileError, "number 3 of the sequence is missing, between 1 and 5"):
+        with self.assertRaisesRegex(UnusableFile, "number 3 of the sequence is missing, between 1 and 5"):
             self.read()
 
     def test_other_points_are_refused(self) -> None:
         wrote(self.folder, [box_mesh((0.2, 0.2, 0.2)), sphere_mesh(0.1)])
-        with self.assertRaisesRegex(MeshFileError, r"0002\.ply: has .* points, body\.0001\.ply"):
+        with self.assertRaisesRegex(UnusableFile, r"0002\.ply: has .* points, body\.0001\.ply"):
             self.read()
 
     def test_no_file_at_all_refuses_the_scene(self) -> None:
@@ -182,7 +182,7 @@ class DeformingColliders(SimpleTestCase):
         with tempfile.TemporaryDirectory() as name:
             shape = wrote(Path(name), column(placed, 14, np.array([way, 0.0, 0.0])))
             deformed = paddled({"kind": "collider", "name": "p", "shape": shape}, Path(name))
-            write_ply(Path(name) / "still.ply", mesh.position, mesh.triangle, None)
+            write_ply(Path(name) / "still.ply", mesh.position, mesh.triangle)
             keyed = {"kind": "collider", "name": "p", "shape": {"kind": "mesh", "file": "still.ply"}}
             rigid = paddled({**keyed, "pose": {"translation": {"keys": keys}}}, Path(name))
         mean = [float(np.average(velocity(r)[:, 0], weights=r.state.particles.volume)) for r in (deformed, rigid)]
@@ -365,7 +365,7 @@ class Ground(SimpleTestCase):
     def test_water_stays_above_it(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             mesh = self.terrain()
-            write_ply(Path(name) / "ground.ply", mesh.position, mesh.triangle, None)
+            write_ply(Path(name) / "ground.ply", mesh.position, mesh.triangle)
             ground = {
                 "kind": "collider",
                 "name": "g",
@@ -411,7 +411,7 @@ class SolversSolid(SimpleTestCase):
     def test_lost_corners_are_told(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             mesh = box_mesh((0.3, 0.3, 0.3))
-            write_ply(Path(name) / "box.ply", mesh.position, mesh.triangle, None)
+            write_ply(Path(name) / "box.ply", mesh.position, mesh.triangle)
             pose = {"translation": [0.503, 0.507, 0.511], "rotation": [10, 20, 30]}
             scene = parse_scene(self.document(shape={"kind": "mesh", "file": "box.ply"}, pose=pose))
             found = solver_solid(scene, SceneFiles(Path(name)), 0, 1, "final")

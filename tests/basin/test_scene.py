@@ -13,7 +13,7 @@ from django.test import SimpleTestCase
 from scipy.interpolate import PchipInterpolator
 
 from basin.__main__ import main
-from basin.exchange import MeshFileError, convert, read_mesh, write_obj, write_ply
+from basin.exchange import UnusableFile, convert, read_mesh, write_obj, write_ply
 from basin.geometry.distance import mesh_distance, point_triangle_distance, shape_distance
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.primitives import box_mesh, torus_mesh, tub_mesh
@@ -143,7 +143,7 @@ class Meshes(SimpleTestCase):
     def told(self, name: str, data: bytes) -> str:
         path = self.folder / name
         path.write_bytes(data)
-        with self.assertRaises(MeshFileError) as caught:
+        with self.assertRaises(UnusableFile) as caught:
             read_mesh(path)
         return str(caught.exception)
 
@@ -173,7 +173,7 @@ class Meshes(SimpleTestCase):
 
     def test_open_mesh_is_refused_with_its_open_edges(self) -> None:
         cube = box_mesh((0.2, 0.2, 0.2))
-        write_ply(self.folder / "open.ply", cube.position, cube.triangle[:-1], None)
+        write_ply(self.folder / "open.ply", cube.position, cube.triangle[:-1])
         scene = document()
         scene["elements"][0]["shape"] = {"kind": "mesh", "file": "open.ply"}
         problem = check_scene(parse_scene(scene), SceneFiles(self.folder)).problems[0]
@@ -181,7 +181,7 @@ class Meshes(SimpleTestCase):
 
     def test_mesh_ten_thousand_times_too_large_gets_a_unit_proposed(self) -> None:
         cube = box_mesh((500.0, 500.0, 500.0))
-        write_ply(self.folder / "big.ply", cube.position, cube.triangle, None)
+        write_ply(self.folder / "big.ply", cube.position, cube.triangle)
         scene = parse_scene(document())
         self.assertEqual(import_mesh(self.folder / "big.ply", "m", "y", scene).proposed_unit, "mm")
         self.assertIsNone(import_mesh(self.folder / "big.ply", "mm", "y", scene).proposed_unit)

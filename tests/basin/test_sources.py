@@ -70,7 +70,7 @@ class Inflows(SimpleTestCase):
     def test_mesh(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             mesh = box_mesh((0.2, 0.1, 0.16))
-            write_ply(Path(name) / "spout.ply", mesh.position, mesh.triangle, None)
+            write_ply(Path(name) / "spout.ply", mesh.position, mesh.triangle)
             shape = {"kind": "mesh", "file": "spout.ply"}
             run = poured(shape, Path(name), pose={"translation": [0.3, 0.8, 0.3]})
         expected = 0.2 * 0.16 * (0.1 + 8 / 24 - run.state.dt_before)  # the mesh's own filling, then the flow
@@ -90,7 +90,7 @@ class GivenAmounts(SimpleTestCase):
         spout = {"kind": "inflow", "name": "spout", "shape": shape or disc, "velocity": [0, -1.0, 0], "pose": pose}
         with tempfile.TemporaryDirectory() as name:
             mesh = box_mesh((0.1, 0.04, 0.06))
-            write_ply(Path(name) / "spout.ply", mesh.position, mesh.triangle, None)
+            write_ply(Path(name) / "spout.ply", mesh.position, mesh.triangle)
             run = liquid(0.0125, (0.2, 0.4, 0.2), [{**spout, **more}], folder=Path(name))
         for frame in range(2, frames):
             run.advance_frame(frame)
@@ -142,7 +142,7 @@ class GivenAmounts(SimpleTestCase):
     def test_kept_full(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             mesh = box_mesh((0.2, 0.1, 0.2))
-            write_ply(Path(name) / "half.ply", mesh.position, mesh.triangle, None)
+            write_ply(Path(name) / "half.ply", mesh.position, mesh.triangle)
             shape, pose = {"kind": "mesh", "file": "half.ply"}, {"translation": [0.1, 0.05, 0.1]}
             spring = {"kind": "inflow", "name": "spring", "shape": shape, "pose": pose, "amount": "full"}
             drain = {"kind": "drain", "name": "hole", "shape": {"kind": "box", "size": [0.2, 0.04, 0.2]}, "start": 0.5}

@@ -122,16 +122,16 @@ class FirstLight(TransactionTestCase):
 
     def test_from_an_imported_mesh_to_an_exported_surface(self) -> None:
         cube = box_mesh((12.0, 12.0, 12.0))
-        write_obj(self.root / "stone.obj", cube.position + np.array([20.0, 6.0, 20.0]), cube.triangle, None)
+        write_obj(self.root / "stone.obj", cube.position + np.array([20.0, 6.0, 20.0]), cube.triangle)
         self.at_the_page(self.person)
 
     def test_colliders_that_deform_are_attached_and_looked_at(self) -> None:
         ball = sphere_mesh(0.05)
         for frame in range(1, 9):
             stretched = ball.position * np.array([1 + 0.1 * frame, 1.0, 1.0])
-            write_obj(self.root / f"swell_{frame}.obj", stretched, ball.triangle, None)
+            write_obj(self.root / f"swell_{frame}.obj", stretched, ball.triangle)
         mesh = TriangleMesh(ball.position, ball.triangle[:-1])
-        write_obj(self.root / "bank.obj", mesh.position, mesh.triangle, None)
+        write_obj(self.root / "bank.obj", mesh.position, mesh.triangle)
         self.at_the_page(self.builder)
 
     def builder(self, page: Page) -> None:

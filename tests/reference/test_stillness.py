@@ -56,7 +56,7 @@ def turned_vessel(folder: Path, **more: Any) -> Liquid:
         box_mesh((wall, inner[1] + 0.02, 0.4)).transformed(_moved(inner[0] / 2 + wall / 2, 0)),
     ]
     vessel: TriangleMesh = joined(parts)
-    write_ply(folder / "vessel.ply", vessel.position, vessel.triangle, None)
+    write_ply(folder / "vessel.ply", vessel.position, vessel.triangle)
     a = np.deg2rad(23.0)
     # the part of the turned inside that lies below y = 0, as an extruded polygon
     corners = np.array([[-0.4, -0.3], [0.4, -0.3], [0.4, 0.3], [-0.4, 0.3]])
@@ -65,7 +65,7 @@ def turned_vessel(folder: Path, **more: Any) -> Liquid:
     from demo.tide_mill import extrusion
 
     water = extrusion([(float(x), float(y)) for x, y in polygon], 0.4)
-    write_ply(folder / "water.ply", water.position, water.triangle, None)
+    write_ply(folder / "water.ply", water.position, water.triangle)
     mesh = {"kind": "mesh"}
     elements = [
         {

@@ -179,11 +179,11 @@ class SameBits(SimpleTestCase):
             folder = Path(name)
             (folder / "busy.json").write_text(json.dumps(busy_scene()))
             spring = box_mesh((0.1, 0.1, 0.1))
-            write_ply(folder / "spring.ply", spring.position, spring.triangle, None)
+            write_ply(folder / "spring.ply", spring.position, spring.triangle)
             ball = sphere_mesh(0.08)
             for number in range(1, 15):
                 grown = ball.position * (1 + 0.05 * np.sin(number / 2 + 20 * ball.position[:, :1]))
-                write_ply(folder / f"swell.{number:02d}.ply", grown, ball.triangle, None)
+                write_ply(folder / f"swell.{number:02d}.ply", grown, ball.triangle)
             env = {**os.environ, "PYTHONPATH": str(ROOT)}
 
             def run_whole(to: str, threads: int) -> None:

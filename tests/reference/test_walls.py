@@ -32,7 +32,7 @@ def slide(dx: float, folder: Path | None = None, gravity: np.ndarray | None = No
     ramp = box("collider", "slope", TOP - UP * 0.15, (4.0, 0.3))
     if folder is not None:
         mesh = box_mesh((4.0, 0.3, 1.0))
-        write_ply(folder / "slope.ply", mesh.position, mesh.triangle, None)
+        write_ply(folder / "slope.ply", mesh.position, mesh.triangle)
         ramp["shape"] = {"kind": "mesh", "file": "slope.ply"}
     elements = [ramp, box("fill", "slab", TOP + UP * 0.025, (0.3, 0.05))]
     pull: dict[str, Any] = {} if gravity is None else {"gravity": tuple(gravity)}

@@ -181,7 +181,7 @@ export interface paths {
         };
         /**
          * View
-         * @description A frame packed for the viewport; immutable under its key.
+         * @description A frame packed for the viewport, coloured by an attribute; immutable under its key.
          */
         get: operations["studio_productions_api_view"];
         put?: never;
@@ -266,6 +266,26 @@ export interface paths {
          * @description Bring a mesh file in, or the numbered files of one that deforms; elements may then name it.
          */
         post: operations["studio_productions_api_import_mesh"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/images": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import Images
+         * @description Bring an image in, or a numbered sequence of them, for the colours of a source.
+         */
+        post: operations["studio_productions_api_import_images"];
         delete?: never;
         options?: never;
         head?: never;
@@ -548,6 +568,11 @@ export interface components {
             proposed_unit: string | null;
             /** Frames */
             frames: number;
+        };
+        /** Kept */
+        Kept: {
+            /** File */
+            file: string;
         };
         /** RunReply */
         RunReply: {
@@ -839,6 +864,7 @@ export interface operations {
         parameters: {
             query?: {
                 budget?: number;
+                by?: string;
             };
             header?: never;
             path: {
@@ -956,6 +982,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeshReply"];
+                };
+            };
+        };
+    };
+    studio_productions_api_import_images: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** File */
+                    file: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
                 };
             };
         };
