@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 
-/** Our speed ramp, slow to fast. */
+/** Our ramp, from little to much. */
 export const RAMP = ['#16324F', '#1F6F7F', '#57B894', '#D9E3A6', '#F7F1DD']
 
 const RAMP_GLSL = RAMP.map((c) => {
@@ -8,34 +8,73 @@ const RAMP_GLSL = RAMP.map((c) => {
   return `vec3(${r.toFixed(4)}, ${g.toFixed(4)}, ${b.toFixed(4)})`
 })
 
-/** Round points of a size in metres, coloured by speed. */
-export function pointMaterial(radius: number): THREE.ShaderMaterial {
-  return new THREE.ShaderMaterial({
-    uniforms: { radius: { value: radius }, height: { value: 600 } },
-    vertexShader: `
+/** GLSL: the shade of a vertex on the ramp's range, or its own colour. */
+const SHADED = `
       attribute float shade;
+      attribute vec3 colour;
+      uniform vec2 range;
+      varying float vShade;
+      varying vec3 vColour;`
+const RAMPED = `
+      uniform bool own;
+      varying float vShade;
+      varying vec3 vColour;
+      vec3 ramped() {
+        if (own) return vColour;
+        float t = clamp(vShade, 0.0, 1.0) * 4.0;
+        vec3 c = mix(${RAMP_GLSL[0]}, ${RAMP_GLSL[1]}, clamp(t, 0.0, 1.0));
+        c = mix(c, ${RAMP_GLSL[2]}, clamp(t - 1.0, 0.0, 1.0));
+        c = mix(c, ${RAMP_GLSL[3]}, clamp(t - 2.0, 0.0, 1.0));
+        return mix(c, ${RAMP_GLSL[4]}, clamp(t - 3.0, 0.0, 1.0));
+      }`
+const SET = `
+        vShade = (shade - range.x) / max(range.y - range.x, 1e-6);
+        vColour = colour;`
+const shadeUniforms = (own: boolean) => ({
+  range: { value: new THREE.Vector2(0, 1) },
+  own: { value: own },
+})
+
+/** Round points of a size in metres, coloured by an attribute's shades, or by their own colours. */
+export function pointMaterial(radius: number, own: boolean): THREE.ShaderMaterial {
+  return new THREE.ShaderMaterial({
+    uniforms: { radius: { value: radius }, height: { value: 600 }, ...shadeUniforms(own) },
+    vertexShader: `${SHADED}
       uniform float radius;
       uniform float height;
-      varying float vShade;
-      void main() {
-        vShade = shade;
+      void main() {${SET}
         vec4 eye = modelViewMatrix * vec4(position, 1.0);
         gl_Position = projectionMatrix * eye;
         gl_PointSize = clamp(radius * projectionMatrix[1][1] * height / -eye.z, 1.5, 40.0);
       }`,
-    fragmentShader: `
-      varying float vShade;
+    fragmentShader: `${RAMPED}
       void main() {
         vec2 d = gl_PointCoord * 2.0 - 1.0;
         float r2 = dot(d, d);
         if (r2 > 1.0) discard;
-        float t = vShade * 4.0;
-        vec3 c = mix(${RAMP_GLSL[0]}, ${RAMP_GLSL[1]}, clamp(t, 0.0, 1.0));
-        c = mix(c, ${RAMP_GLSL[2]}, clamp(t - 1.0, 0.0, 1.0));
-        c = mix(c, ${RAMP_GLSL[3]}, clamp(t - 2.0, 0.0, 1.0));
-        c = mix(c, ${RAMP_GLSL[4]}, clamp(t - 3.0, 0.0, 1.0));
         float light = 0.72 + 0.38 * sqrt(1.0 - r2) * (0.6 - 0.5 * d.y);
-        gl_FragColor = vec4(c * light, 1.0);
+        gl_FragColor = vec4(ramped() * light, 1.0);
+      }`,
+  })
+}
+
+/** A dull surface coloured by an attribute's shades, or by its own colours. */
+export function shadedMaterial(own: boolean): THREE.ShaderMaterial {
+  return new THREE.ShaderMaterial({
+    side: THREE.DoubleSide,
+    uniforms: shadeUniforms(own),
+    vertexShader: `${SHADED}
+      varying vec3 vNormal;
+      void main() {${SET}
+        vNormal = normalize(mat3(transpose(inverse(modelMatrix))) * normal);
+        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+      }`,
+    fragmentShader: `${RAMPED}
+      varying vec3 vNormal;
+      void main() {
+        vec3 n = normalize(vNormal) * (gl_FrontFacing ? 1.0 : -1.0);
+        float light = 0.55 + 0.55 * clamp(dot(n, normalize(vec3(0.45, 0.75, 0.5))), -0.4, 1.0);
+        gl_FragColor = vec4(ramped() * light, 1.0);
       }`,
   })
 }

@@ -5,7 +5,14 @@ export interface Packed {
   total: number
   low: [number, number, number]
   span: [number, number, number]
-  top: number
+  /** what it is coloured by, of what it could be; least and top are where the shades begin and end, near and far
+   * the range proposed for the ramp */
+  by?: string
+  choices?: string[]
+  least?: number
+  top?: number
+  near?: number
+  far?: number
   histogram?: number[]
   spacing?: number
   /** of a solver's solid, in millimetres */
@@ -14,6 +21,7 @@ export interface Packed {
   mean?: number
   position: Uint16Array
   shade?: Uint8Array
+  colour?: Uint8Array
   normal?: Int8Array
   index?: Uint32Array
   bytes: number

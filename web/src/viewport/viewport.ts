@@ -3,7 +3,7 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 
 import { client, type Schemas } from '../api/client'
 import { fetchPacked, type Packed } from './packed'
-import { pointMaterial, solidMaterial, surfaceMaterial } from './materials'
+import { pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from './materials'
 import { ruler } from './ruler'
 
 interface SceneShape {
@@ -52,6 +52,7 @@ export class Viewport {
   private shape: SceneShape | undefined
   private scheduled = false
   private generation = 0
+  private range: [number, number] = [0, 1]
   onMove: () => void = () => {}
 
   constructor(
@@ -190,9 +191,10 @@ export class Viewport {
     if (packed.count) {
       const geometry = new THREE.BufferGeometry()
       geometry.setAttribute('position', new THREE.BufferAttribute(packed.position, 3, true))
-      geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade!, 1, true))
+      shade(geometry, packed)
       const thinned = Math.cbrt(packed.total / packed.count)
-      const points = new THREE.Points(geometry, pointMaterial((packed.spacing ?? 0.01) * 0.62 * thinned))
+      const radius = (packed.spacing ?? 0.01) * 0.62 * thinned
+      const points = new THREE.Points(geometry, pointMaterial(radius, !!packed.colour))
       place(points, packed)
       points.frustumCulled = false
       this.liquid.add(points)
@@ -203,7 +205,9 @@ export class Viewport {
   showMesh(packed: Packed) {
     this.clearLiquid()
     if (packed.count) {
-      const mesh = new THREE.Mesh(meshGeometry(packed), surfaceMaterial())
+      const geometry = meshGeometry(packed)
+      shade(geometry, packed)
+      const mesh = new THREE.Mesh(geometry, packed.by ? shadedMaterial(!!packed.colour) : surfaceMaterial())
       place(mesh, packed)
       mesh.frustumCulled = false
       this.liquid.add(mesh)
@@ -237,6 +241,12 @@ export class Viewport {
       ;(drawn.material as THREE.Material).dispose()
       this.liquid.remove(child)
     }
+  }
+
+  /** Where the ramp begins and ends, as shares of the shades. */
+  setRange(low: number, high: number) {
+    this.range = [low, high]
+    this.render()
   }
 
   /** Stand where the shot's camera stands. */
@@ -290,6 +300,7 @@ export class Viewport {
     for (const child of this.liquid.children) {
       const material = (child as THREE.Points).material as THREE.ShaderMaterial
       if (material.uniforms?.height) material.uniforms.height.value = this.canvas.height
+      material.uniforms?.range?.value.set(...this.range)
     }
     this.renderer.render(this.scene, this.camera)
   }
@@ -311,11 +322,18 @@ export class Viewport {
   }
 }
 
+/** Give a geometry its shades or colours; materials want both attributes. */
+function shade(geometry: THREE.BufferGeometry, packed: Packed) {
+  if (!packed.by) return
+  const none = (width: number) => new Uint8Array(packed.count * width)
+  geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade ?? none(1), 1, true))
+  geometry.setAttribute('colour', new THREE.BufferAttribute(packed.colour ?? none(3), 3, true))
+}
+
 function meshGeometry(packed: Packed): THREE.BufferGeometry {
   const geometry = new THREE.BufferGeometry()
   geometry.setAttribute('position', new THREE.BufferAttribute(packed.position, 3, true))
   geometry.setAttribute('normal', new THREE.BufferAttribute(unfold(packed.normal!), 3))
-  geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade!, 1, true))
   geometry.setIndex(new THREE.BufferAttribute(packed.index!, 1))
   return geometry
 }

@@ -1,34 +1,92 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref, watch } from 'vue'
 
+import type { Packed } from '../viewport/packed'
 import { RAMP } from '../viewport/materials'
+import { label } from '../shell/words'
+import NumberField from './NumberField.vue'
 
-/** What the colours mean: the ramp with numbers, and how many particles have each speed. */
-const props = defineProps<{ top: number; histogram: number[]; drawn: number; total: number }>()
-const most = computed(() => Math.max(...props.histogram.map((h) => Math.log1p(h)), 1))
-const steps = computed(() => [0, 0.25, 0.5, 0.75, 1].map((s) => +(s * props.top).toPrecision(2)))
+/** What the colours mean: the attribute, how many points have each value, and the ramp's range. */
+const props = defineProps<{ shown: Packed; by: string }>()
+const emit = defineEmits<{ by: [by: string]; range: [low: number, high: number] }>()
+
+const UNITS: Record<string, string> = { speed: 'm/s', vorticity: '1/s', age: 's' }
+/** A range set by hand for an attribute; otherwise all of it. */
+const held = ref<Record<string, [number, number]>>({})
+const all = computed<[number, number]>(() => [props.shown.least ?? 0, props.shown.top ?? 1])
+const range = computed(() => (props.shown.by && held.value[props.shown.by]) || all.value)
+const most = computed(() => Math.max(...(props.shown.histogram ?? []).map((h) => Math.log1p(h)), 1))
+const steps = computed(() =>
+  [0, 0.5, 1].map((s) => +(range.value[0] + s * (range.value[1] - range.value[0])).toPrecision(2)),
+)
+
+watch(
+  [range, () => props.shown],
+  () => {
+    const [low, high] = all.value
+    const span = Math.max(high - low, 1e-9)
+    emit('range', (range.value[0] - low) / span, (range.value[1] - low) / span)
+  },
+  { immediate: true },
+)
+
+function set(end: 0 | 1, value: number | null) {
+  const next: [number, number] = [...range.value]
+  next[end] = value ?? all.value[end]
+  if (next[0] < next[1]) held.value = { ...held.value, [props.shown.by!]: next }
+}
+function propose() {
+  const { near, far, by } = props.shown
+  if (near! < far!) held.value = { ...held.value, [by!]: [near!, far!] }
+}
+function release() {
+  const others = { ...held.value }
+  delete others[props.shown.by!]
+  held.value = others
+}
 </script>
 
 <template>
   <div class="legend">
-    <div class="head"><span>Speed</span><span class="dim">m/s</span></div>
-    <svg viewBox="0 0 214 26" width="100%" height="26" preserveAspectRatio="none" aria-hidden="true">
-      <rect
-        v-for="(h, i) in histogram"
-        :key="i"
-        :x="(i * 214) / histogram.length"
-        :y="26 - (Math.log1p(h) / most) * 26"
-        :width="214 / histogram.length - 1"
-        :height="(Math.log1p(h) / most) * 26"
-        fill="var(--dim)"
-      />
-    </svg>
-    <div class="ramp" :style="{ background: `linear-gradient(90deg, ${RAMP.join(',')})` }" />
-    <div class="n steps">
-      <span v-for="(s, i) in steps" :key="i">{{ s }}</span>
+    <div class="head">
+      <select
+        :value="by"
+        aria-label="Coloured by"
+        @change="emit('by', ($event.target as HTMLSelectElement).value)"
+      >
+        <option v-if="shown.kind === 'mesh'" value="">water</option>
+        <option v-for="c in shown.choices" :key="c" :value="c">{{ label(c) }}</option>
+      </select>
+      <span class="dim">{{ UNITS[shown.by ?? ''] }}</span>
     </div>
-    <div v-if="drawn < total" class="n dim">
-      {{ drawn.toLocaleString('en') }} of {{ total.toLocaleString('en') }} drawn
+    <template v-if="shown.histogram">
+      <svg viewBox="0 0 214 26" width="100%" height="26" preserveAspectRatio="none" aria-hidden="true">
+        <rect
+          v-for="(h, i) in shown.histogram"
+          :key="i"
+          :x="(i * 214) / shown.histogram.length"
+          :y="26 - (Math.log1p(h) / most) * 26"
+          :width="214 / shown.histogram.length - 1"
+          :height="(Math.log1p(h) / most) * 26"
+          fill="var(--dim)"
+        />
+      </svg>
+      <div class="ramp" :style="{ background: `linear-gradient(90deg, ${RAMP.join(',')})` }" />
+      <div class="n steps">
+        <span v-for="(s, i) in steps" :key="i">{{ s }}</span>
+      </div>
+      <div class="ends">
+        <NumberField :value="+range[0].toPrecision(3)" label="Ramp from" @keep="(v) => set(0, v)" />
+        <NumberField :value="+range[1].toPrecision(3)" label="Ramp to" @keep="(v) => set(1, v)" />
+        <button class="bare" title="From the 5th to the 95th of a hundred" @click="propose">5 to 95 %</button>
+        <button class="bare" title="From the least to the most of each frame" @click="release">all</button>
+      </div>
+    </template>
+    <div class="n dim">
+      <template v-if="shown.kind === 'mesh'">{{ shown.total.toLocaleString('en') }} triangles</template>
+      <template v-else-if="shown.count < shown.total"
+        >{{ shown.count.toLocaleString('en') }} of {{ shown.total.toLocaleString('en') }} drawn</template
+      >
     </div>
   </div>
 </template>
@@ -38,18 +96,24 @@ const steps = computed(() => [0, 0.25, 0.5, 0.75, 1].map((s) => +(s * props.top)
   position: absolute;
   left: 12px;
   bottom: 12px;
-  width: 236px;
+  width: 250px;
   background: color-mix(in srgb, var(--pane) 88%, transparent);
   border: 1px solid var(--line);
   border-radius: 3px;
   padding: 7px 10px;
   font-size: 12px;
-  pointer-events: none;
 }
 .head,
 .steps {
   display: flex;
   justify-content: space-between;
+}
+.head select {
+  background: none;
+  border: 0;
+  color: var(--text);
+  font-size: 12px;
+  margin-left: -4px;
 }
 .steps {
   font-size: 11px;
@@ -57,5 +121,16 @@ const steps = computed(() => [0, 0.25, 0.5, 0.75, 1].map((s) => +(s * props.top)
 }
 .ramp {
   height: 7px;
+}
+.ends {
+  display: grid;
+  grid-template-columns: 1fr 1fr auto auto;
+  gap: 5px;
+  margin: 4px 0 2px;
+}
+.ends button {
+  color: var(--accent);
+  font-size: 11px;
+  white-space: nowrap;
 }
 </style>

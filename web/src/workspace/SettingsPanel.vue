@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import type { Schemas } from '../api/client'
+import { sentences, upload, type Schemas } from '../api/client'
+import { hexOf, linearOf } from '../shell/colour'
 import { bytes, count, label } from '../shell/words'
 import NumberField from './NumberField.vue'
 import { settingsOf, settingsOfElement, valueAt, withValue, type Setting } from './schema'
@@ -42,7 +43,20 @@ const groups = computed(() => {
 const title = computed(() =>
   props.element !== null ? props.scene.elements[props.element]?.name : label(props.part),
 )
-const advice = computed(() => [...new Set([...props.refused, ...props.problems])])
+const imageProblems = ref<string[]>([])
+const advice = computed(() => [...new Set([...imageProblems.value, ...props.refused, ...props.problems])])
+
+async function bringImage(s: Setting, event: Event) {
+  const files = [...((event.target as HTMLInputElement).files ?? [])]
+  if (!files.length) return
+  try {
+    const kept: { file: string } = await upload(`/api/takes/${props.take}/images`, files)
+    imageProblems.value = []
+    keep(s, kept.file)
+  } catch (error) {
+    imageProblems.value = sentences(error)
+  }
+}
 
 interface Curve {
   keys: { time: number; value: number | number[]; segment?: string }[]
@@ -128,7 +142,7 @@ function vesselFrom(sentence: string) {
           v-for="s in list"
           :key="s.path.join('.')"
           class="row"
-          :class="{ tall: s.kind === 'vector' }"
+          :class="{ tall: s.kind === 'vector' && s.control !== 'colour' }"
           :title="s.meaning"
         >
           <span class="name"
@@ -152,6 +166,14 @@ function vesselFrom(sentence: string) {
             :whole="s.kind === 'integer'"
             :nullable="s.nullable"
             @keep="(v) => keep(s, v)"
+          />
+          <input
+            v-else-if="s.control === 'colour'"
+            type="color"
+            class="colour"
+            :value="hexOf(shown(s) as number[])"
+            :aria-label="s.title"
+            @change="keep(s, linearOf(($event.target as HTMLInputElement).value))"
           />
           <div v-else-if="s.kind === 'vector'" class="triple">
             <NumberField
@@ -179,6 +201,17 @@ function vesselFrom(sentence: string) {
             <option value="">nothing</option>
             <option v-for="n in others" :key="n">{{ n }}</option>
           </select>
+          <label v-else-if="s.control === 'image'" class="n file image">
+            {{ shown(s) || 'none yet' }}
+            <input
+              type="file"
+              multiple
+              accept=".png,.jpg,.jpeg,.tif,.tiff"
+              :aria-label="s.title"
+              @change="bringImage(s, $event)"
+            />
+            <span class="apply flush">choose</span>
+          </label>
           <span v-else class="n file">{{ shown(s) }}</span>
         </div>
       </section>
@@ -292,6 +325,24 @@ select {
 .file {
   overflow-wrap: anywhere;
   font-size: 11px;
+}
+.image {
+  cursor: pointer;
+}
+.image input {
+  position: absolute;
+  opacity: 0;
+  width: 1px;
+}
+.image:focus-within .apply {
+  outline: 1px solid var(--accent);
+}
+.colour {
+  width: 100%;
+  height: 20px;
+  padding: 0;
+  border: 1px solid var(--line);
+  background: none;
 }
 .foot {
   padding: 8px 12px 10px;

@@ -28,6 +28,8 @@ const { frame, playing, go, toggle } = usePlayback(range)
 const part = ref('liquid')
 const element = ref<number | null>(null)
 const mode = ref<'liquid' | 'surface'>('liquid')
+/** What frames of each stage are coloured by; nothing is water. */
+const colouring = ref<Record<string, string>>({ liquid: 'speed', surface: '' })
 const canvas = ref<HTMLCanvasElement>()
 const holder = ref<HTMLElement>()
 const shown = shallowRef<Packed | null>(null)
@@ -54,7 +56,9 @@ async function show() {
   const report = stage.value[mode.value]
   const state = report?.states[mine - (report?.first ?? 1)]
   const packed =
-    state === 'current' || state === 'stale' ? await frames.at(quality.value, mode.value, mine) : null
+    state === 'current' || state === 'stale'
+      ? await frames.at(quality.value, mode.value, mine, colouring.value[mode.value])
+      : null
   if (mine !== frame.value && !playing.value) return
   absent.value = !packed
   if (!packed) {
@@ -68,11 +72,17 @@ async function show() {
   shown.value = packed
   if (packed.kind === 'points') port?.showPoints(packed)
   else port?.showMesh(packed)
-  frames.prefetch(quality.value, mode.value, mine, (n) => report?.states[n - report.first] === 'current')
+  frames.prefetch(
+    quality.value,
+    mode.value,
+    mine,
+    colouring.value[mode.value],
+    (n) => report?.states[n - report.first] === 'current',
+  )
 }
 
 watch(frame, show)
-watch(mode, show)
+watch([mode, colouring], show)
 watch(quality, async () => {
   await take.refresh()
   await show()
@@ -321,13 +331,12 @@ onBeforeUnmount(() => {
           {{ mode === 'liquid' ? 'This frame has no liquid yet.' : 'This frame is not meshed yet.' }}
         </p>
         <Legend
-          v-if="shown?.kind === 'points' && shown.histogram"
-          :top="shown.top"
-          :histogram="shown.histogram"
-          :drawn="shown.count"
-          :total="shown.total"
+          v-if="shown && shown.choices"
+          :shown="shown"
+          :by="colouring[mode]"
+          @by="(by) => (colouring = { ...colouring, [mode]: by })"
+          @range="(low, high) => port?.setRange(low, high)"
         />
-        <p v-else-if="shown" class="n meshfacts">{{ shown.total.toLocaleString('en') }} triangles</p>
       </main>
       <SettingsPanel
         :take="id"
@@ -496,12 +505,6 @@ canvas {
   top: 50px;
   left: 12px;
   font-size: 12px;
-  color: #93a4a9;
-}
-.meshfacts {
-  position: absolute;
-  left: 14px;
-  bottom: 12px;
   color: #93a4a9;
 }
 .empty {

@@ -98,29 +98,44 @@ export function settingsOfElement(element: Json, index: number): Setting[] {
   const own = settingsOf(KINDS[element.kind], at).filter((s) => s.path.length === 3)
   const fields = defs[KINDS[element.kind]].properties as Json
   const part = (name: string) =>
-    fields[name] ? settingsOf(kindsOf(fields[name])[element[name]?.kind], [...at, name]) : []
-  const zone: Setting[] = fields.zone
-    ? [
-        {
-          path: [...at, 'zone'],
-          name: 'zone',
-          title: 'Acts',
-          meaning: String(fields.zone.description),
-          unit: '',
-          group: 'Zone',
-          kind: 'part',
-          nullable: false,
-          control: '',
-          keyed: false,
-          choices: Object.keys(kindsOf(fields.zone)),
-          slider: null,
-          log: false,
-          initial: { kind: 'everywhere' },
-        },
-        ...part('zone').map((s) => ({ ...s, group: 'Zone' })),
-      ]
-    : []
-  return [...part('shape'), ...part('effect'), ...zone, ...settingsOf('Pose', [...at, 'pose']), ...own]
+    fields[name]
+      ? settingsOf(kindsOf(fields[name])[element[name]?.kind ?? fields[name].default?.kind], [...at, name])
+      : []
+  /** A part of several kinds: which one, and its own settings. */
+  const choice = (name: string, title: string, group: string): Setting[] =>
+    fields[name]
+      ? [
+          {
+            path: [...at, name],
+            name,
+            title,
+            meaning: String(fields[name].description),
+            unit: '',
+            group,
+            kind: 'part',
+            nullable: false,
+            control: '',
+            keyed: false,
+            choices: Object.keys(kindsOf(fields[name])),
+            slider: null,
+            log: false,
+            initial: { kind: Object.keys(kindsOf(fields[name]))[0] },
+          },
+          ...part(name).map((s) => ({ ...s, group })),
+        ]
+      : []
+  // the second colour and mark only where there are two
+  const single = (element.paint?.kind ?? 'plain') === 'plain'
+  const birth = own.filter((s) => s.group === 'At birth' && !(single && s.name.endsWith('_to')))
+  return [
+    ...part('shape'),
+    ...part('effect'),
+    ...choice('zone', 'Acts', 'Zone'),
+    ...settingsOf('Pose', [...at, 'pose']),
+    ...own.filter((s) => s.group !== 'At birth'),
+    ...choice('paint', 'Laid out', 'At birth'),
+    ...birth.filter((s) => !(element.paint?.kind === 'image' && s.control === 'colour')),
+  ]
 }
 
 export function valueAt(document: Json, path: (string | number)[]): unknown {

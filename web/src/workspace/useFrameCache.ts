@@ -9,12 +9,12 @@ export function useFrameCache(take: number) {
   const asked = new Map<string, Promise<Packed | null>>()
   let bytes = 0
 
-  function address(quality: string, stage: string, frame: number) {
-    return `/api/takes/${take}/view/${quality}/${stage}/${frame}?budget=300000`
+  function address(quality: string, stage: string, frame: number, by: string) {
+    return `/api/takes/${take}/view/${quality}/${stage}/${frame}?budget=300000&by=${by}`
   }
 
-  function at(quality: string, stage: string, frame: number): Promise<Packed | null> {
-    const url = address(quality, stage, frame)
+  function at(quality: string, stage: string, frame: number, by: string): Promise<Packed | null> {
+    const url = address(quality, stage, frame, by)
     const found = kept.get(url)
     if (found) {
       kept.delete(url)
@@ -42,9 +42,15 @@ export function useFrameCache(take: number) {
     return waiting
   }
 
-  function prefetch(quality: string, stage: string, frame: number, there: (n: number) => boolean) {
+  function prefetch(
+    quality: string,
+    stage: string,
+    frame: number,
+    by: string,
+    there: (n: number) => boolean,
+  ) {
     for (let n = frame + 1; n <= frame + AHEAD && asked.size < AHEAD; n++)
-      if (there(n) && !kept.has(address(quality, stage, n))) void at(quality, stage, n)
+      if (there(n) && !kept.has(address(quality, stage, n, by))) void at(quality, stage, n, by)
   }
 
   /** Frames may have been made anew. */
