@@ -6,6 +6,7 @@ schema, the TypeScript types, the settings panel and the manual's tables all com
 
 from __future__ import annotations
 
+from functools import cached_property
 from itertools import pairwise
 from typing import Annotated, Any, Literal
 
@@ -80,6 +81,7 @@ class Curve(Part):
             raise ValueError("keys must be all numbers or all vectors")
         return self
 
+    @cached_property
     def segments(self) -> tuple[np.ndarray, np.ndarray]:
         """Break times (k,) and polynomial coefficients (k - 1, 4, d), highest power first."""
         times = np.array([key.time for key in self.keys])
@@ -100,7 +102,7 @@ class Curve(Part):
 
     def at(self, time: float) -> np.ndarray:
         """Value (d,) at a shot time; held before the first and after the last key."""
-        times, coefficients = self.segments()
+        times, coefficients = self.segments
         if time >= times[-1]:
             return np.atleast_1d(np.array(self.keys[-1].value, dtype=float))
         if time <= times[0]:
@@ -112,7 +114,7 @@ class Curve(Part):
 
     def over(self, start: float, end: float) -> list[Any]:
         """What the curve does on [start, end], for hashing: breaks and coefficients touched."""
-        times, coefficients = self.segments()
+        times, coefficients = self.segments
         touched: list[Any] = []
         for i in range(len(coefficients)):
             if times[i] < end and times[i + 1] > start and np.any(coefficients[i][:3]):
@@ -131,7 +133,7 @@ def on_spans(value: float | Curve) -> list[tuple[float, float]]:
     """Shot seconds from and until which a switch is at 0.5 or more, in order; infinite where it stays so."""
     if not isinstance(value, Curve):
         return [(-np.inf, np.inf)] if value >= 0.5 else []
-    times, coefficients = value.segments()
+    times, coefficients = value.segments
     breaks = [float(t) for t in times]
     for time, cubic in zip(times[:-1], coefficients, strict=True):
         span = times[np.searchsorted(times, time, side="right")] - time

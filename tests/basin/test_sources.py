@@ -76,6 +76,21 @@ class Inflows(SimpleTestCase):
         expected = 0.2 * 0.16 * (0.1 + 8 / 24 - run.state.dt_before)  # the mesh's own filling, then the flow
         self.assertAlmostEqual(self.volume(run) / expected, 1.0, delta=0.05)
 
+    def test_streams_do_not_pulse(self) -> None:
+        """Spectral peak of the density along the stream at the rates of layers and of substeps (5 % asked)."""
+        disc, spacing = {"kind": "disc", "radius": 0.1}, 0.01
+        for speed, more in ((1.0, {}), (0.5, {}), (0.64, {"amount": "flow", "flow": 20.0})):
+            run = poured(disc, **{"pose": {"translation": [0.3, 0.95, 0.3]}, "velocity": [0, -speed, 0], **more})
+            y, volume = position(run)[:, 1], run.state.particles.volume.astype(float)
+            low, high = np.quantile(y, [0.1, 0.9])
+            count = int((high - low) / spacing * 8)
+            dense, _ = np.histogram(y, count, range=(low, high), weights=volume)
+            wave = np.fft.rfftfreq(count, (high - low) / count)
+            peak = 4 * np.abs(np.fft.rfft((dense / dense.mean() - 1) * np.hanning(count))) / count
+            for period in (spacing, speed * run.state.dt_before):
+                there = np.abs(wave - 1 / period) < 1.5 / (high - low)
+                self.assertLess(float(peak[there].max()), 0.05, (speed, more, period))
+
     def test_it_closes(self) -> None:
         run = poured({"kind": "disc", "radius": 0.1}, pose={"translation": [0.3, 0.8, 0.3]}, end=0.1)
         self.assertAlmostEqual(self.volume(run) / (np.pi * 0.1**2 * 0.1), 1.0, delta=0.08)
@@ -102,8 +117,7 @@ class GivenAmounts(SimpleTestCase):
     def test_flow_fills_a_vessel_to_its_level(self) -> None:
         run = self.litres(60, amount="flow", flow=8.0, end=1.0)
         self.assertAlmostEqual(self.volume(run) / 8.0, 1.0, delta=0.01)
-        # the list asks for 1 %; after such a fall the level stands up to a quarter voxel too high (as in case A25)
-        self.assertAlmostEqual(mean_level(run, 2.0) / 0.2, 1.0, delta=0.015)
+        self.assertAlmostEqual(mean_level(run, 2.0) / 0.2, 1.0, delta=0.01)
 
     def test_total(self) -> None:
         run = self.litres(amount="total", total=2.0, start=0.2, end=0.7)
