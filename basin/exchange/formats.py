@@ -13,9 +13,9 @@ from typing import Any
 import numpy as np
 import trimesh
 
+from basin.exchange.light import encoded
 from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh, facing_out, weld_map, welded
-from basin.exchange.light import encoded
 
 METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 LARGEST_FILE = 2_000_000_000

@@ -172,7 +172,10 @@ class Source(Element):
         PEAT, group="At birth", control="colour", label="Second colour", meaning="The other one, if there are two."
     )
     mark: float = setting(
-        0.0, group="At birth", slider=(0, 1), meaning="A number that the liquid carries along, for whatever it is needed."
+        0.0,
+        group="At birth",
+        slider=(0, 1),
+        meaning="A number that the liquid carries along, for any use.",
     )
     mark_to: float = setting(
         1.0, group="At birth", slider=(0, 1), label="Second mark", meaning="The other one, if there are two."

@@ -19,6 +19,7 @@ import numpy as np
 from django.contrib.auth.models import User
 from django.db import connections
 from django.test import TransactionTestCase, override_settings
+from PIL import Image
 from playwright.sync_api import Page, sync_playwright
 
 from basin.exchange import read_mesh, write_obj
@@ -188,6 +189,57 @@ class FirstLight(TransactionTestCase):
         self.assertEqual(page.evaluate("viewport.solid.children.length"), 1)
         page.get_by_role("button", name="Hide the solver’s solid").click()
         self.wait(lambda: page.evaluate("viewport.solid.children.length") == 0, 10, "the solid stayed")
+
+    def test_liquid_is_painted_and_seen_by_its_colours(self) -> None:
+        Image.new("RGB", (8, 8), (0, 0, 255)).save(self.root / "blue.png")
+        (self.root / "torn.png").write_bytes((self.root / "blue.png").read_bytes()[:50])
+        self.at_the_page(self.painter)
+
+    def painter(self, page: Page) -> None:
+        """Someone who gives liquid its colours."""
+        page.goto(self.address)
+        page.get_by_label("Name").fill("mira")
+        page.get_by_label("Password").fill("clay")
+        page.get_by_label("Password").press("Enter")
+        page.locator("a.take").click()
+        page.get_by_label("Put in an element").click()
+        page.get_by_role("button", name="Drop of liquid").click()
+        laid_out = page.get_by_label("Laid out", exact=True)
+        laid_out.select_option("image")
+        page.get_by_text("no image file is named").wait_for()
+        image = page.get_by_label("Image", exact=True)
+        image.set_input_files(str(self.root / "torn.png"))
+        page.get_by_text("torn.png: not a readable image").wait_for()
+        image.set_input_files(str(self.root / "blue.png"))
+        self.wait(lambda: self.kept()[0]["paint"].get("file", "").startswith("images/blue-"), 10, "no image kept")
+        page.get_by_text("not a readable image").wait_for(state="hidden")
+        self.run_draft(page)
+        page.get_by_label("Coloured by", exact=True).select_option("colour")
+        seen = "Array.from(viewport.liquid.children[0]?.geometry.getAttribute('colour')?.array ?? []).slice(0, 3)"
+        self.wait(lambda: page.evaluate(seen) == [0, 0, 255], 10, "the liquid is not blue")
+        laid_out.select_option("plain")
+        page.get_by_label("Second colour", exact=True).wait_for(state="hidden")
+        page.get_by_label("Colour", exact=True).fill("#ff0000")
+        self.wait(lambda: self.kept()[0]["colour"] == [1, 0, 0], 10, "the colour was not kept")
+        self.run_draft(page)
+        self.wait(lambda: page.evaluate(seen) == [255, 0, 0], 10, "the liquid is not red")
+        # another attribute, and its range on the ramp
+        page.get_by_label("Coloured by", exact=True).select_option("speed")
+        for _ in range(4):
+            page.keyboard.press(".")
+        page.get_by_label("Ramp to", exact=True).wait_for()
+        whole = page.evaluate("viewport.range")
+        self.assertEqual(whole, [0, 1])
+        page.get_by_role("button", name="5 to 95 %").click()
+        self.wait(lambda: page.evaluate("viewport.range[1]") < 1, 5, "the ramp kept its range")
+        page.get_by_role("button", name="all", exact=True).click()
+        self.wait(lambda: page.evaluate("viewport.range") == [0, 1], 5, "the ramp did not go back")
+
+    def run_draft(self, page: Page) -> None:
+        """Make the draft's frames and wait for the last."""
+        page.get_by_role("button", name="Run draft").click()
+        done = "document.querySelector('svg[aria-label=\"liquid frames\"]')?.dataset"
+        page.wait_for_function(f"{done}.current === '8' && {done}.stale === '0'")
 
     def kept(self) -> list[dict[str, Any]]:
         """The elements of the take as they are kept."""

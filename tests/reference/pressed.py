@@ -104,7 +104,9 @@ def wedge_entry(dx: float, angle: float, until: float) -> tuple[float, float]:
         write_ply(Path(name) / "wedge.ply", mesh.position, mesh.triangle)
         elements = [box_fill((0, 0, 0), (wide, depth, 4 * dx)), {**body, "pose": {"translation": {"keys": keys}}}]
         box = (wide, depth + 0.5, 4 * dx)
-        run = liquid(dx, box, elements, walls={**CLOSED, "y_max": "open"}, folder=Path(name), fps=200, gravity=(0, 0, 0))
+        run = liquid(
+            dx, box, elements, walls={**CLOSED, "y_max": "open"}, folder=Path(name), fps=200, gravity=(0, 0, 0)
+        )
         for frame, steps in enumerate(pressed(run, range(2, int(until * 200) + 2)), start=1):
             time = frame / 200
             if time < until / 2:

@@ -146,8 +146,8 @@ def pouring_tap(dx: float, speed: float) -> Liquid:
 
 class Tap(SimpleTestCase):
     """A tap of 20 mm at 1 m/s (continuity; common practice): 18.8 litres a minute, and after a fall of 0.1 m its thread
-    has narrowed to 0.76 of its width. At 0.2 m/s it gives 3.8 and narrows to 0.38: 3 voxels of 8, where it only must not
-    part, and 6 of 16, where 12 % is ours."""
+    has narrowed to 0.76 of its width. At 0.2 m/s it gives 3.8 and narrows to 0.38: 3 voxels of 8, where it only must
+    not part, and 6 of 16, where 12 % is ours."""
 
     def test_slow_thread_does_not_part(self) -> None:
         run = pouring_tap(0.0025, 0.2)
