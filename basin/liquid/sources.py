@@ -22,6 +22,10 @@ from basin.settings import Curve, value_at
 
 GOLDEN = (5**0.5 - 1) / 2
 MOST_LAYERS, MOST_STEPS = 16, 64
+DRAWN_OUT, RESOLVED = (
+    16.0,
+    2.5,
+)  # voxels: fall over which streams should not part, and the width of a thread that is resolved
 PLUG, OFF = 2.0, 0.3  # voxels: thickness of a nozzle's plug, and how far it stays behind what is born
 HUNGRY = 0.15  # of a voxel's volume
 CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
@@ -176,14 +180,15 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
 
 
 def inflow_particles(
-    inflow: InflowSource, layout: Layout, per_cell: int, time_scale: float, before: float, now: float
+    inflow: InflowSource, layout: Layout, per_cell: int, time_scale: float, before: float, now: float, fall: float = 0.0
 ) -> tuple[np.ndarray, np.ndarray, float]:
     """What was poured since `before` (liquid seconds): positions at `now` and velocities (n, 3) in metres, and each
     particle's volume in voxels^3.
 
     Layers of a lattice that moves with the stream are born as they pass the opening, each at its own moment and
     where the opening then was, and advanced by the time since, so the rate is exact and no layer is doubled or
-    missed between substeps.
+    missed between substeps. `fall` is gravity in m per liquid second squared: what it will draw out is born in thinner
+    layers.
     """
     begin, end = max(before, inflow.start), min(now, inflow.end)
     none = np.zeros((0, 3))
@@ -192,12 +197,31 @@ def inflow_particles(
     if end <= begin and not (inflow.distance is not None and opening):
         return none, none, 0.0
     if inflow.distance is None:
-        return _through_disc(inflow, layout, per_cell, time_scale, begin, end, now)
-    return _out_of_shape(inflow, layout, per_cell, time_scale, before, now, opening)
+        return _through_disc(inflow, layout, per_cell, time_scale, begin, end, now, fall)
+    return _out_of_shape(inflow, layout, per_cell, time_scale, before, now, opening, fall)
+
+
+def _drawn_out(speed: float, width: float, fall: float, dx: float) -> int:
+    """How many layers to a spacing a stream needs that gravity draws out to less than the grid resolves.
+
+    A wider one narrows by its own pressure; thinner layers would only make it uneven. A power of two, so that a stream
+    whose speed changes seldom changes them.
+    """
+    drawn = float(np.sqrt(1.0 + 2.0 * fall * DRAWN_OUT * dx / max(speed, 1e-9) ** 2))
+    if width > RESOLVED * dx * np.sqrt(drawn):
+        return 1
+    return min(2 ** int(np.log2(drawn) + 0.5), MOST_LAYERS)
 
 
 def _through_disc(
-    inflow: InflowSource, layout: Layout, per_cell: int, time_scale: float, begin: float, end: float, now: float
+    inflow: InflowSource,
+    layout: Layout,
+    per_cell: int,
+    time_scale: float,
+    begin: float,
+    end: float,
+    now: float,
+    fall: float,
 ) -> tuple[np.ndarray, np.ndarray, float]:
     spacing = layout.dx / per_cell ** (1 / 3)
     middle = 0.5 * (begin + end) / time_scale
@@ -217,7 +241,8 @@ def _through_disc(
     a, b = a[inside], b[inside]
     # an opening that runs ahead of its stream draws it out: thinner layers then, so that no gaps are left
     moved = own_velocity(inflow.pose, time_scale, middle, matrix[None, :3, 3])[0] * (1 - inflow.carry)
-    thin = spacing / min(max(int(np.ceil(float(np.linalg.norm(moved)) / through)), 1), MOST_LAYERS)
+    ahead = int(np.ceil(float(np.linalg.norm(moved)) / through))
+    thin = spacing / min(max(ahead, _drawn_out(through, 2 * radius, fall, layout.dx)), MOST_LAYERS)
     volume = np.pi * radius**2 * thin / len(a) / layout.dx**3
     if inflow.flow is None:
         passed = (begin - inflow.start) * through, (end - inflow.start) * through
@@ -274,6 +299,7 @@ def _out_of_shape(
     before: float,
     now: float,
     opening: bool,
+    fall: float,
 ) -> tuple[np.ndarray, np.ndarray, float]:
     """A lattice that goes with the stream; what of it is in the shape now and was not before, in short steps."""
     assert inflow.distance is not None
@@ -290,6 +316,11 @@ def _out_of_shape(
 
     begin, end = max(before, inflow.start), min(now, inflow.end)
     velocity = inflow.speed_at(0.5 * (begin + end) / time_scale)
+    lattice = np.full(3, spacing)
+    if velocity.any():
+        axis = int(np.abs(velocity).argmax())
+        width = float(np.delete(np.ptp(placed(begin), axis=0), axis).min())
+        lattice[axis] /= _drawn_out(float(np.linalg.norm(velocity)), width, fall, layout.dx)
     flown = velocity * (end - begin) + inflow.carry * (origin(end) - origin(begin))
     farthest = float(np.abs(placed(end) - placed(begin) - flown).max())
     steps = min(max(int(np.ceil(farthest / (2 * spacing))), 1), MOST_STEPS)
@@ -304,10 +335,10 @@ def _out_of_shape(
             drift = drift + way * _poured(inflow, time_scale, time) / inflow.across
         flow = velocity * (time - last) + inflow.carry * (origin(time) - origin(last))
         box = placed(time) - drift
-        low, high = np.floor(box.min(axis=0) / spacing).astype(int), np.ceil(box.max(axis=0) / spacing).astype(int)
+        low, high = np.floor(box.min(axis=0) / lattice).astype(int), np.ceil(box.max(axis=0) / lattice).astype(int)
         axes = [np.arange(low[d], high[d] + 1) for d in range(3)]
         node = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
-        points = (node + 0.5 + strewn(node)) * spacing + drift
+        points = (node + 0.5 + strewn(node)) * lattice + drift
         points = points[inside(points, time)]
         if not (opening and last == times[0]):
             points = points[~inside(points - flow, last)]
@@ -315,7 +346,7 @@ def _out_of_shape(
         pace = velocity + inflow.carry * own
         found.append(points + pace * (now - time))
         paces.append(pace)
-    return np.concatenate(found), np.concatenate(paces), spacing**3 / layout.dx**3
+    return np.concatenate(found), np.concatenate(paces), float(np.prod(lattice)) / layout.dx**3
 
 
 def missing_particles(

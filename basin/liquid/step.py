@@ -40,7 +40,7 @@ from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
 from basin.settings import Curve
 
-ALGORITHM = "liquid-9"
+ALGORITHM = "liquid-10"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -419,10 +419,11 @@ class Liquid:
                     self._put(points, volume, pace / w.layout.dx - ahead, inflow, shot_time, 0.0)
                 continue
             own = (inflow, w.layout, w.particles_per_cell, w.time_scale)
-            points, pace, volume = sources.inflow_particles(*own, now - s.dt_before, now)
+            fall = float(np.linalg.norm(w.gravity_at(shot_time)))
+            points, pace, volume = sources.inflow_particles(*own, now - s.dt_before, now, fall)
             if len(points):
-                # where litres are given none may be left out
-                crowded = sources.CROWDED if inflow.flow is None else 0.0
+                # where litres are given none may be left out; smaller particles lie closer
+                crowded = sources.CROWDED * min(volume * w.particles_per_cell, 1.0) if inflow.flow is None else 0.0
                 self._put(points, volume, pace / w.layout.dx - ahead, inflow, shot_time, crowded)
 
     def _put(

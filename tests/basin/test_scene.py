@@ -150,7 +150,7 @@ class Meshes(SimpleTestCase):
     def test_round_trip_in_both_formats(self) -> None:
         mesh = torus_mesh(0.5, 0.2)
         for write, name in ((write_ply, "a.ply"), (write_obj, "a.obj")):
-            write(self.folder / name, mesh.position, mesh.triangle, np.zeros_like(mesh.position))
+            write(self.folder / name, mesh.position, mesh.triangle, {"velocity": np.zeros_like(mesh.position)})
             back = read_mesh(self.folder / name)
             self.assertEqual(back.open_edges(), 0)
             self.assertAlmostEqual(back.volume() / mesh.volume(), 1.0, places=5)
