@@ -319,7 +319,7 @@ def surfaces(run: Liquid) -> list[str]:
     settings = SurfaceSettings()
 
     def whole() -> None:
-        surface_frame(position, particles.velocity, volume, layout.dx / 2, layout.dx / 2, settings)
+        surface_frame(position, {"velocity": particles.velocity}, volume, layout.dx / 2, layout.dx / 2, settings)
 
     whole()
     seconds = best_of(whole, 3)

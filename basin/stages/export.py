@@ -9,7 +9,7 @@ from basin.cache import Cache
 from basin.exchange import write_obj, write_ply
 
 WRITERS = {"obj": write_obj, "ply": write_ply}
-GIVEN = ("velocity", "colour", "mark", "source", "born", "id")
+GIVEN = ("velocity", "vorticity", "colour", "mark", "source", "born", "id")
 
 
 def export(cache: Cache, stage: str, kind: str, folder: Path, frames: tuple[int, int] | None = None) -> Iterator[Path]:

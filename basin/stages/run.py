@@ -20,10 +20,12 @@ from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.forecast import forecast
 from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
+from basin.surface.attributes import AVERAGED, NEAREST
 from basin.surface.field import Deep, SurfaceFailure
 from basin.surface.mesh import surface_frame
 
 STAGES = ("liquid", "surface")
+CARRIED = (*AVERAGED, *NEAREST)
 
 
 class RunFailure(RuntimeError):
@@ -185,7 +187,7 @@ def _run_surface(
             data = source.frame(frame)
             surface = surface_frame(
                 data["position"],
-                data["velocity"],
+                {name: data[name] for name in CARRIED if name in data},
                 data["volume"],
                 float(data["particle_spacing"]),
                 float(data["grid_voxel"]) * scene.surface.voxel_share,
@@ -195,8 +197,8 @@ def _run_surface(
         except (SurfaceFailure, DamagedFrame) as error:
             store.write_failure(frame, keys[frame], str(error))
             raise RunFailure(f"frame {frame}: {error}") from error
-        arrays = {"position": surface.position, "triangle": surface.triangle, "velocity": surface.velocity}
-        speed = (surface.velocity**2).sum(axis=1)
+        arrays = {"position": surface.position, "triangle": surface.triangle, **surface.attributes}
+        speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
         readings = {
             "triangles": float(len(surface.triangle)),
             "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,

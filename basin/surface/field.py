@@ -14,7 +14,7 @@ from scipy.ndimage import convolve1d
 
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-1"
+ALGORITHM = "surface-2"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
@@ -82,7 +82,7 @@ def profile(samples: int = 512) -> tuple[np.ndarray, np.ndarray]:
 
 
 @njit(cache=True, parallel=True)
-def _splat(starts, position, volume, velocity, low, voxel, radius, shape_x, density, momentum):
+def _splat(starts, position, volume, low, voxel, radius, shape_x, density):
     # One slab of nodes a task: each task walks the particles that can reach its slab, in order, so
     # the sums do not depend on the number of threads.
     reach = radius / voxel
@@ -110,10 +110,7 @@ def _splat(starts, position, volume, velocity, low, voxel, radius, shape_x, dens
                             continue
                         s = np.sqrt(s2)
                         q = (1.0 - s) * (1.0 - s)
-                        w = np.float32(q * q * (4.0 * s + 1.0) * norm * volume[n])
-                        density[i, j, k] += w
-                        for d in range(3):
-                            momentum[d, i, j, k] += w * velocity[n, d]
+                        density[i, j, k] += np.float32(q * q * (4.0 * s + 1.0) * norm * volume[n])
 
 
 @njit(cache=True, parallel=True)
@@ -179,24 +176,19 @@ def _with_deep(phi: np.ndarray, low: np.ndarray, voxel: float, deep: Deep) -> No
 
 def particle_field(
     position: np.ndarray,
-    velocity: np.ndarray,
     volume: np.ndarray,
     spacing: float,
     voxel: float,
     settings: SurfaceSettings,
     deep: Deep | None = None,
-) -> tuple[Field, np.ndarray] | None:
-    """Level set and velocity of the liquid that particles, and full voxels below them, stand for; None without any.
+) -> Field | None:
+    """Level set of the liquid that particles, and full voxels below them, stand for; None without any.
 
     Parameters
     ----------
-    position, velocity : float32 (n, 3), metres and m/s
+    position : float32 (n, 3), metres
     volume : float32 (n,), m3 each
     spacing : rest distance of particles in metres
-
-    Returns
-    -------
-    (field, velocity) : the velocity at nodes is float32 (3, nx, ny, nz), m/s
 
     Raises
     ------
@@ -217,11 +209,10 @@ def particle_field(
             f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
         )
     order = np.argsort(position[:, 0], kind="stable")
-    p, v, m = position[order].astype(np.float64), velocity[order], volume[order].astype(np.float64)
+    p, m = position[order].astype(np.float64), volume[order].astype(np.float64)
     density = np.zeros(tuple(shape), np.float32)
-    momentum = np.zeros((3, *shape), np.float32)
     starts = _slabs(p[:, 0], low[0], voxel, radius, shape[0])
-    _splat(starts, p, m, v, low, voxel, radius, shape[0], density, momentum)
+    _splat(starts, p, m, low, voxel, radius, shape[0], density)
     distance, share = profile()
     phi = (np.clip(np.interp(density, share, distance), -TRUSTED, TRUSTED) * radius).astype(np.float32)
     node = np.round((p - low) / voxel).astype(int)
@@ -237,6 +228,4 @@ def particle_field(
     for _ in range(settings.smoothing):
         for axis in range(3):
             phi = convolve1d(phi, np.array([0.25, 0.5, 0.25], np.float32), axis=axis, mode="nearest")
-    with np.errstate(divide="ignore", invalid="ignore"):
-        mean = np.where(density > 1e-6, momentum / density, 0).astype(np.float32)
-    return Field(phi, low, voxel), mean
+    return Field(phi, low, voxel)

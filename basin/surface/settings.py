@@ -41,3 +41,12 @@ class SurfaceSettings(Part):
     smoothing: int = setting(
         1, unit="passes", group="Shape", ge=0, le=20, slider=(0, 8), meaning="Smoothing passes over the level set."
     )
+    softness: float = setting(
+        2.0,
+        unit="spacings",
+        group="Attributes",
+        ge=1.2,
+        le=6,
+        slider=(1.5, 4),
+        meaning="Reach of the particles that a vertex takes velocity, colour, mark and age from; larger is softer.",
+    )

@@ -30,6 +30,7 @@ from studio.productions.models import Production, Take
 from studio.runs.models import Run
 
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+V = ["vx", "vy", "vz"]
 ROOT = Path(__file__).resolve().parent.parent.parent
 CHROMIUM = [
     *("--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking"),
@@ -387,5 +388,9 @@ class FirstLight(TransactionTestCase):
         data = path.read_bytes()
         head, body = data.split(b"end_header\n", 1)
         count = int(head.split(b"element vertex ")[1].split()[0])
-        table = np.frombuffer(body, "<f4", count * 6).reshape(count, 6)
-        return {"p": table[:, :3].astype(float), "v": table[:, 3:].astype(float)}
+        kinds = {"float": "<f4", "int": "<i4", "uchar": "u1"}
+        own = head.split(b"element face")[0].decode().split("property ")[1:]
+        table = np.frombuffer(body, [(name, kinds[kind]) for kind, name in (line.split() for line in own)], count)
+        columns = [np.stack([table[n].astype(float) for n in names], axis=1) for names in (["x", "y", "z"], V)]
+        self.assertTrue({"vorticity", "born", "source"} <= set(table.dtype.names or ()))
+        return dict(zip("pv", columns, strict=True))

@@ -156,10 +156,10 @@ class StillPool(SimpleTestCase):
         axes = [(np.arange(round(s / spacing)) + 0.5) * spacing for s in size]
         place = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
         place += np.random.default_rng(3).uniform(-0.15, 0.15, place.shape) * spacing
-        velocity = np.tile(np.array([[1.0, 2.0, 3.0]], np.float32), (len(place), 1))
+        carried = {"velocity": np.tile(np.array([[1.0, 2.0, 3.0]], np.float32), (len(place), 1))}
         volume = np.full(len(place), spacing**3, np.float32)
         voxel = 2 * spacing
-        frame = surface_frame(place.astype(np.float32), velocity, volume, spacing, voxel / 2, SurfaceSettings())
+        frame = surface_frame(place.astype(np.float32), carried, volume, spacing, voxel / 2, SurfaceSettings())
         mesh = TriangleMesh(frame.position.astype(np.float64), frame.triangle)
         self.assertEqual(mesh.open_edges(), 0)
         self.assertAlmostEqual(mesh.volume() / np.prod(size), 1.0, delta=0.01)
@@ -167,7 +167,8 @@ class StillPool(SimpleTestCase):
         self.assertAlmostEqual(mesh.area() / exact, 1.0, delta=0.02)
         middle = (np.abs(frame.position[:, [0, 2]] - 0.6) < 0.4).all(axis=1) & (frame.position[:, 1] > 0.4)
         self.assertLess(abs(float(frame.position[middle, 1].mean()) - 0.6), 0.1 * voxel)
-        np.testing.assert_allclose(frame.velocity, np.tile([[1.0, 2.0, 3.0]], (len(frame.velocity), 1)), rtol=1e-4)
+        velocity = frame.attributes["velocity"]
+        np.testing.assert_allclose(velocity, np.tile([[1.0, 2.0, 3.0]], (len(velocity), 1)), rtol=1e-4)
 
     def test_pool_with_a_band_of_particles_is_meshed_as_one_body(self) -> None:
         pool = box_fill((0, 0, 0), (0.6, 0.4, 0.4))
@@ -177,7 +178,7 @@ class StillPool(SimpleTestCase):
         frame = frame_arrays(run, made[0])
         self.assertLess(len(frame["position"]), 0.6 * 0.6 * 0.4 * 0.4 / 0.01**3)
         deep = Deep(frame["grid_low"], 0.02, frame["tile"], frame["tile_held"])
-        particles = (frame["position"], frame["velocity"], frame["volume"], 0.01, 0.01)
+        particles = (frame["position"], {"velocity": frame["velocity"]}, frame["volume"], 0.01, 0.01)
         surface = surface_frame(*particles, SurfaceSettings(), deep)
         mesh = TriangleMesh(surface.position.astype(np.float64), surface.triangle)
         self.assertEqual(mesh.open_edges(), 0)
@@ -188,7 +189,7 @@ class StillPool(SimpleTestCase):
         place = np.array([[0.5, 0.5, 0.5]], np.float32)
         volume = np.array([1e-6], np.float32)
         settings = SurfaceSettings(smoothing=0)
-        frame = surface_frame(place, np.zeros_like(place), volume, 0.01, 0.0015, settings)
+        frame = surface_frame(place, {"velocity": np.zeros_like(place)}, volume, 0.01, 0.0015, settings)
         mesh = TriangleMesh(frame.position.astype(np.float64), frame.triangle)
         self.assertAlmostEqual(mesh.volume() / 1e-6, 1.0, delta=0.06)
 

@@ -93,6 +93,7 @@ def busy_scene() -> dict[str, Any]:
                 "shape": {"kind": "sphere", "radius": 0.15},
                 "pose": {"translation": [0.7, 0.4, 0.4]},
                 "velocity": [0, -3, 0],
+                "paint": {"kind": "random", "seed": 3},
             },
             {
                 "kind": "inflow",

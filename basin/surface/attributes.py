@@ -1,0 +1,161 @@
+"""What vertices of a surface carry: values of the particles about them, by moving least squares."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numba import njit, prange
+from scipy.spatial import cKDTree
+
+LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
+AVERAGED = ("velocity", "colour", "mark", "born")
+NEAREST = ("source", "id")
+
+
+@njit(cache=True)
+def _first_not_below(keys, key):
+    low, high = 0, keys.shape[0]
+    while low < high:
+        middle = (low + high) >> 1
+        if keys[middle] < key:
+            low = middle + 1
+        else:
+            high = middle
+    return low
+
+
+@njit(cache=True, parallel=True)
+def _fitted(vertex, position, values, keys, low, shape, radius, mean, slope, nearest):
+    width = values.shape[1]
+    for m in prange(vertex.shape[0]):
+        matrix = np.zeros((4, 4))
+        right = np.zeros((4, width))
+        basis = np.empty(4)
+        best, who = np.inf, -1
+        ci = int((vertex[m, 0] - low[0]) / radius)
+        cj = int((vertex[m, 1] - low[1]) / radius)
+        ck = int((vertex[m, 2] - low[2]) / radius)
+        for i in range(max(ci - 1, 0), min(ci + 2, shape[0])):
+            for j in range(max(cj - 1, 0), min(cj + 2, shape[1])):
+                row = (i * shape[1] + j) * shape[2]
+                begin = _first_not_below(keys, row + max(ck - 1, 0))
+                end = _first_not_below(keys, row + min(ck + 2, shape[2]))
+                for p in range(begin, end):
+                    squared = 0.0
+                    for d in range(3):
+                        basis[1 + d] = (position[p, d] - vertex[m, d]) / radius
+                        squared += basis[1 + d] ** 2
+                    if squared < best:
+                        best, who = squared, p
+                    if squared >= 1.0:
+                        continue
+                    basis[0] = 1.0
+                    w = (1.0 - squared) ** 3
+                    for a in range(4):
+                        for b in range(a + 1):
+                            matrix[a, b] += w * basis[a] * basis[b]
+                        for c in range(width):
+                            right[a, c] += w * basis[a] * values[p, c]
+        nearest[m] = who
+        total = matrix[0, 0]
+        if total <= 0.0:
+            continue
+        for c in range(width):
+            mean[m, c] = right[0, c] / total
+        # Cholesky's way (L D L^T); a small pivot says that the neighbours lie in a plane, on a line or in a point
+        tells = True
+        for a in range(4):
+            for b in range(a):
+                f = matrix[a, b]
+                for k in range(b):
+                    f -= matrix[a, k] * matrix[b, k] * matrix[k, k]
+                matrix[a, b] = f / matrix[b, b]
+            for k in range(a):
+                matrix[a, a] -= matrix[a, k] ** 2 * matrix[k, k]
+            if matrix[a, a] < LEAST_PIVOT * total:
+                tells = False
+                break
+        if not tells:
+            continue
+        for c in range(width):
+            for a in range(4):
+                for b in range(a):
+                    right[a, c] -= matrix[a, b] * right[b, c]
+            for a in range(4):
+                right[a, c] /= matrix[a, a]
+            for a in range(3, -1, -1):
+                for b in range(a + 1, 4):
+                    right[a, c] -= matrix[b, a] * right[b, c]
+            mean[m, c] = right[0, c]
+            for d in range(3):
+                slope[m, c, d] = right[1 + d, c] / radius
+
+
+def fitted(
+    vertex: np.ndarray, position: np.ndarray, values: np.ndarray, radius: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Values and slopes at vertices (m, 3) of a linear fit to the particles about each of them.
+
+    Moving least squares of first order (Lancaster & Salkauskas 1981) with weights (1 - (d/r)^2)^3: exact for linear
+    fields, on the outside of a body too. Where neighbours are few or lie flat it is their mean, without a slope, and
+    where there are none the nearest particle's value.
+
+    Parameters
+    ----------
+    position, values : (n, 3) and (n, k) of n > 0 particles
+    radius : of the neighbourhood, metres
+
+    Returns
+    -------
+    float64 (m, k), float64 (m, k, 3) per metre, and int64 (m,), the nearest particle
+    """
+    place = np.asarray(position, np.float64)
+    low = place.min(axis=0)
+    shape = ((place.max(axis=0) - low) / radius).astype(np.int64) + 1
+    cell = ((place - low) / radius).astype(np.int64)
+    keys = (cell[:, 0] * shape[1] + cell[:, 1]) * shape[2] + cell[:, 2]
+    order = np.argsort(keys, kind="stable")
+    held = np.ascontiguousarray(values[order], np.float64)
+    count, width = len(vertex), values.shape[1]
+    mean, slope = np.zeros((count, width)), np.zeros((count, width, 3))
+    nearest = np.empty(count, np.int64)
+    at = np.ascontiguousarray(vertex, np.float64)
+    _fitted(at, place[order], held, keys[order], low, shape, radius, mean, slope, nearest)
+    lost = nearest < 0
+    nearest = order[nearest]
+    if lost.any():
+        _, nearest[lost] = cKDTree(place).query(at[lost])
+    far = np.linalg.norm(place[nearest] - at, axis=1) >= radius
+    mean[far] = values[nearest[far]]
+    return mean, slope, nearest
+
+
+def vertex_attributes(
+    vertex: np.ndarray, position: np.ndarray, carried: Mapping[str, np.ndarray], radius: float
+) -> dict[str, np.ndarray]:
+    """Attributes of vertices (m, 3) from those of particles (n, 3) by name.
+
+    `velocity`, `colour`, `mark` and `born` are fitted, colours and marks kept within what particles have; `source` and
+    `id` are the nearest particle's; `vorticity` is the length of the curl of the velocity, 1/s.
+    """
+    averaged = [name for name in AVERAGED if name in carried]
+    columns = [np.asarray(carried[name]).reshape(len(position), -1) for name in averaged]
+    mean, slope, nearest = fitted(vertex, position, np.concatenate(columns, axis=1), radius)
+    found: dict[str, np.ndarray] = {}
+    at = 0
+    for name, column in zip(averaged, columns, strict=True):
+        own = slice(at, at + column.shape[1])
+        value = mean[:, own]
+        if name == "velocity":
+            g = slope[:, own]
+            curl = np.stack([g[:, 2, 1] - g[:, 1, 2], g[:, 0, 2] - g[:, 2, 0], g[:, 1, 0] - g[:, 0, 1]], axis=1)
+            found["vorticity"] = np.linalg.norm(curl, axis=1).astype(np.float32)
+        else:
+            value = np.clip(value, column.min(axis=0), column.max(axis=0))
+        found[name] = np.ascontiguousarray(value.reshape(-1, *carried[name].shape[1:]), np.float32)
+        at += column.shape[1]
+    for name in NEAREST:
+        if name in carried:
+            found[name] = carried[name][nearest]
+    return found

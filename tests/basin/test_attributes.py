@@ -1,0 +1,119 @@
+"""What vertices of a surface carry, against fields that are known."""
+
+from __future__ import annotations
+
+import tempfile
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import trimesh
+from django.test import SimpleTestCase
+from scipy.spatial import cKDTree
+
+from basin.cache import Cache
+from basin.scene import parse_scene
+from basin.stages.run import run
+from basin.surface.attributes import fitted, vertex_attributes
+from basin.surface.mesh import SurfaceFrame, surface_frame
+from basin.surface.settings import SurfaceSettings
+
+SPACING = 0.02
+SLOPE = np.array([[1.0, 2.0, -0.5], [0.3, -2.0, 4.0], [-3.0, 0.7, 1.0]])  # row = component, per metre
+FLOW = np.array([0.1, -0.2, 0.3])
+
+
+def ball(radius: float = 0.2) -> np.ndarray:
+    """Particles strewn in a ball (n, 3)."""
+    line = np.arange(-radius, radius, SPACING) + SPACING / 2
+    place = np.stack(np.meshgrid(line, line, line, indexing="ij"), axis=-1).reshape(-1, 3)
+    place += np.random.default_rng(5).uniform(-0.3, 0.3, place.shape) * SPACING
+    return place[np.linalg.norm(place, axis=1) < radius]
+
+
+def meshed(place: np.ndarray, carried: dict[str, np.ndarray]) -> SurfaceFrame:
+    volume = np.full(len(place), SPACING**3, np.float32)
+    return surface_frame(place.astype(np.float32), carried, volume, SPACING, SPACING, SurfaceSettings())
+
+
+class LinearFields(SimpleTestCase):
+    """Moving least squares of first order give linear fields back exactly (Lancaster & Salkauskas 1981)."""
+
+    def setUp(self) -> None:
+        self.place = ball()
+        carried = {
+            "velocity": (self.place @ SLOPE.T + FLOW).astype(np.float32),
+            "mark": (self.place[:, 0] * 3 + 1).astype(np.float32),
+            "id": np.arange(len(self.place), dtype=np.uint32),
+        }
+        self.frame = meshed(self.place, carried)
+
+    def test_velocity_and_vorticity_of_a_linear_flow(self) -> None:
+        at = self.frame.position.astype(float)
+        found = self.frame.attributes
+        self.assertGreater(len(at), 1000)
+        # the surface lies up to half a spacing outside of the particles, where means are off by that times the slope
+        np.testing.assert_allclose(found["velocity"], at @ SLOPE.T + FLOW, atol=2e-5)
+        curl = [SLOPE[2, 1] - SLOPE[1, 2], SLOPE[0, 2] - SLOPE[2, 0], SLOPE[1, 0] - SLOPE[0, 1]]
+        np.testing.assert_allclose(found["vorticity"], np.linalg.norm(curl), rtol=2e-4)
+
+    def test_marks_stay_within_what_particles_have(self) -> None:
+        mark, own = self.frame.attributes["mark"], self.place[:, 0] * 3 + 1
+        at = np.clip(self.frame.position[:, 0] * 3 + 1, own.min(), own.max())
+        np.testing.assert_allclose(mark, at, atol=2e-5)
+
+    def test_ids_are_those_of_the_nearest(self) -> None:
+        _, near = cKDTree(self.place).query(self.frame.position.astype(float))
+        same = self.frame.attributes["id"] == near
+        self.assertGreater(float(same.mean()), 0.999)  # but for ties in single precision
+
+    def test_particles_in_a_plane_tell_no_slope(self) -> None:
+        axis = np.arange(6) * SPACING
+        flat = np.stack(np.meshgrid(axis, axis, [0.0], indexing="ij"), axis=-1).reshape(-1, 3)
+        value = (flat[:, :1] * 5).astype(np.float32)
+        above = np.array([[0.05, 0.05, 0.9 * SPACING]])
+        mean, slope, _ = fitted(above, flat, value, 2 * SPACING)
+        self.assertLess(float(mean[0, 0]), value.max())
+        self.assertEqual(float(np.abs(slope).max()), 0.0)
+
+    def test_far_away_the_nearest_particle_counts(self) -> None:
+        flow = np.array([[1.0, 2.0, 3.0], [4.0, 5.0, 6.0]], np.float32)
+        place = np.array([[0.0, 0, 0], [9.0, 0, 0]])
+        found = vertex_attributes(np.array([[5.0, 1.0, 0.0]]), place, {"velocity": flow}, 0.1)
+        np.testing.assert_array_equal(found["velocity"], flow[1:])
+
+
+class SlowMotion(SimpleTestCase):
+    """Velocities are per shot second: what a vertex does till the next frame, at a tenth of the speed too."""
+
+    def test_velocity_leads_to_the_next_frame(self) -> None:
+        drop: dict[str, Any] = {
+            "kind": "fill",
+            "name": "drop",
+            "shape": {"kind": "sphere", "radius": 0.1},
+            "pose": {"translation": [0.3, 0.6, 0.4]},
+            "velocity": [0.4, -0.2, 0.0],
+            "paint": {"kind": "gradient", "along": "x"},
+        }
+        document = {
+            "format": "zinc-scene/1",
+            "time": {"last": 4, "time_scale": 0.1},
+            "domain": {"low": [0, 0, 0], "size": [0.8, 0.8, 0.8]},
+            "liquid": {"voxel_size": 0.02},
+            "quality": {"draft": 1, "proof": 1},
+            "elements": [drop],
+        }
+        with tempfile.TemporaryDirectory() as name:
+            cache = Cache(Path(name))
+            list(run(parse_scene(document), Path(name), cache))
+            frames = [dict(cache.stage("surface").frame(n)) for n in (2, 3, 4)]
+        centre = [trimesh.Trimesh(f["position"], f["triangle"], process=False).center_mass for f in frames]
+        for n, (now, later) in enumerate(pairwise(centre)):
+            led = now + frames[n]["velocity"].mean(axis=0) / 24
+            np.testing.assert_allclose(led, later, atol=2e-4)  # it goes 19 mm a frame
+            self.assertGreater(float(np.linalg.norm(later - now)), 0.018)
+        for frame in frames:  # the drop carries its gradient with it
+            lean = np.polyfit(frame["position"][:, 0], frame["mark"], 1)[0]
+            self.assertAlmostEqual(lean * 0.2, 1.0, delta=0.05)
+            self.assertLessEqual({"vorticity", "born", "source", "id", "colour"}, set(frame))
