@@ -22,6 +22,7 @@ from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
 from basin.surface.attributes import AVERAGED, NEAREST
 from basin.surface.field import Deep, SurfaceFailure
+from basin.surface.health import health
 from basin.surface.mesh import surface_frame
 
 STAGES = ("liquid", "surface")
@@ -172,7 +173,7 @@ def _run_surface(
     source, store = cache.stage("liquid"), cache.stage("surface")
     keys = frame_keys(scene, files, quality, "surface")
     liquid_states = states_by_keys(source, frame_keys(scene, files, quality, "liquid"))
-    records = store.records()
+    records, made = store.records(), source.records()
     for frame in range(max(span[0], scene.time.first), min(span[1], scene.time.last) + 1):
         if stop():
             return
@@ -183,6 +184,7 @@ def _run_surface(
         if liquid_states[frame] != "current":
             continue
         start = clock.perf_counter()
+        voxel = scene.voxel_size(quality) * scene.surface.voxel_share
         try:
             data = source.frame(frame)
             surface = surface_frame(
@@ -190,7 +192,7 @@ def _run_surface(
                 {name: data[name] for name in CARRIED if name in data},
                 data["volume"],
                 float(data["particle_spacing"]),
-                float(data["grid_voxel"]) * scene.surface.voxel_share,
+                voxel,
                 scene.surface,
                 Deep(data["grid_low"], float(data["grid_voxel"]), data["tile"], data["tile_held"]),
             )
@@ -199,8 +201,9 @@ def _run_surface(
             raise RunFailure(f"frame {frame}: {error}") from error
         arrays = {"position": surface.position, "triangle": surface.triangle, **surface.attributes}
         speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
+        liquid = made[frame].readings["volume"]
         readings = {
-            "triangles": float(len(surface.triangle)),
+            **health(surface, voxel, liquid),
             "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,
             "seconds": clock.perf_counter() - start,
         }

@@ -1,7 +1,8 @@
 """From particles to a level set at the surface's own voxel.
 
-The body of the liquid is the half-full contour of a smooth particle density (kernel of Wendland,
-C2), turned into a distance; particles too lonely to show in it are added as spheres of their own.
+By the method "density" the body of the liquid is the half-full contour of a smooth particle density (kernel
+of Wendland, C2), turned into a distance; particles too lonely to show in it are added as spheres of their
+own. "averaged" is the field of Zhu & Bridson 2005, "spheres" the union of balls.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from scipy.ndimage import convolve1d
 
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-2"
+ALGORITHM = "surface-3"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
@@ -130,6 +131,47 @@ def _spheres(starts, position, radius, low, voxel, phi):
                             phi[i, j, k] = d
 
 
+@njit(cache=True, parallel=True)
+def _mean_place(starts, position, low, voxel, radius, weight, place):
+    # sums of kernel weights and of weighted offsets from each node, in slabs as above
+    reach = radius / voxel
+    r2 = reach * reach
+    for slab in prange(starts.shape[0]):
+        lo, hi = slab * 8, min(slab * 8 + 8, weight.shape[0])
+        for n in range(starts[slab, 0], starts[slab, 1]):
+            x = (position[n, 0] - low[0]) / voxel
+            y = (position[n, 1] - low[1]) / voxel
+            z = (position[n, 2] - low[2]) / voxel
+            for i in range(max(int(np.ceil(x - reach)), lo), min(int(x + reach) + 1, hi)):
+                for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):
+                    for k in range(int(np.ceil(z - reach)), int(z + reach) + 1):
+                        s2 = ((i - x) ** 2 + (j - y) ** 2 + (k - z) ** 2) / r2
+                        if s2 >= 1.0:
+                            continue
+                        w = (1.0 - s2) ** 3
+                        weight[i, j, k] += np.float32(w)
+                        place[0, i, j, k] += np.float32(w * (x - i))
+                        place[1, i, j, k] += np.float32(w * (y - j))
+                        place[2, i, j, k] += np.float32(w * (z - k))
+
+
+def _averaged(
+    starts: np.ndarray,
+    position: np.ndarray,
+    low: np.ndarray,
+    voxel: float,
+    reach: float,
+    radius: float,
+    shape: np.ndarray,
+) -> np.ndarray:
+    """Distance to the weighted mean of the particles within reach, less a radius (Zhu & Bridson 2005)."""
+    weight, place = np.zeros(tuple(shape), np.float32), np.zeros((3, *shape), np.float32)
+    _mean_place(starts, position, low, voxel, reach, weight, place)
+    there = weight > 0
+    off = np.sqrt((place**2).sum(axis=0)) / np.where(there, weight, 1.0) * voxel
+    return np.where(there, off - radius, reach).astype(np.float32)
+
+
 def _slabs(x: np.ndarray, low: float, voxel: float, reach: float, nodes: int) -> np.ndarray:
     """First and last particle (sorted by x) that can reach each slab of 8 node planes."""
     first = np.arange(0, nodes, 8) * voxel + low
@@ -174,6 +216,34 @@ def _with_deep(phi: np.ndarray, low: np.ndarray, voxel: float, deep: Deep) -> No
     _join_deep(phi, low, voxel, where, first, held, deep.low, deep.voxel)
 
 
+def _with_spheres(phi: np.ndarray, position: np.ndarray, size: np.ndarray, low: np.ndarray, voxel: float) -> None:
+    """Add balls of given sizes (n,) about positions (n, 3), sorted along x, to a level set, in place."""
+    starts = _slabs(position[:, 0], low[0], voxel, float(size.max()) + 2 * voxel, phi.shape[0])
+    _spheres(starts, position, size, low, voxel, phi)
+
+
+def _of_density(
+    starts: np.ndarray,
+    position: np.ndarray,
+    volume: np.ndarray,
+    low: np.ndarray,
+    voxel: float,
+    radius: float,
+    spray_radius: float,
+    shape: np.ndarray,
+) -> np.ndarray:
+    """Distance to the half-full contour of the particles' density, with balls for those too lonely to show in it."""
+    density = np.zeros(tuple(shape), np.float32)
+    _splat(starts, position, volume, low, voxel, radius, shape[0], density)
+    distance, share = profile()
+    phi = (np.clip(np.interp(density, share, distance), -TRUSTED, TRUSTED) * radius).astype(np.float32)
+    node = np.round((position - low) / voxel).astype(int)
+    lonely = density[node[:, 0], node[:, 1], node[:, 2]] < LONELY
+    if spray_radius > 0 and lonely.any():
+        _with_spheres(phi, position[lonely], spray_radius * np.cbrt(volume[lonely]), low, voxel)
+    return phi
+
+
 def particle_field(
     position: np.ndarray,
     volume: np.ndarray,
@@ -210,19 +280,14 @@ def particle_field(
         )
     order = np.argsort(position[:, 0], kind="stable")
     p, m = position[order].astype(np.float64), volume[order].astype(np.float64)
-    density = np.zeros(tuple(shape), np.float32)
     starts = _slabs(p[:, 0], low[0], voxel, radius, shape[0])
-    _splat(starts, p, m, low, voxel, radius, shape[0], density)
-    distance, share = profile()
-    phi = (np.clip(np.interp(density, share, distance), -TRUSTED, TRUSTED) * radius).astype(np.float32)
-    node = np.round((p - low) / voxel).astype(int)
-    lonely = density[node[:, 0], node[:, 1], node[:, 2]] < LONELY
-    if settings.spray_radius > 0 and lonely.any():
-        size = settings.spray_radius * np.cbrt(m[lonely])
-        alone = p[lonely]
-        _spheres(
-            _slabs(alone[:, 0], low[0], voxel, float(size.max()) + 2 * voxel, shape[0]), alone, size, low, voxel, phi
-        )
+    if settings.method == "averaged":
+        phi = _averaged(starts, p, low, voxel, radius, settings.particle_radius * spacing, shape)
+    elif settings.method == "spheres":
+        phi = np.full(tuple(shape), radius, np.float32)
+        _with_spheres(phi, p, settings.particle_radius * np.cbrt(m), low, voxel)
+    else:
+        phi = _of_density(starts, p, m, low, voxel, radius, settings.spray_radius, shape)
     if deep is not None:
         _with_deep(phi, low, voxel, deep)
     for _ in range(settings.smoothing):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from basin.settings import Part, setting
 
 
@@ -17,6 +19,23 @@ class SurfaceSettings(Part):
         slider=(0.25, 1.0),
         label="Surface voxel",
         meaning="Voxel of the surface as a share of the liquid's voxel; 0.5 is twice as fine.",
+    )
+    method: Literal["density", "averaged", "spheres"] = setting(
+        "density",
+        group="Shape",
+        meaning="From particles to a surface: the half-full contour of a smooth density, the ball about a weighted mean "
+        "of the particles, or a ball about each of them.",
+    )
+    particle_radius: float = setting(
+        0.9,
+        unit="spacings",
+        group="Shape",
+        gt=0,
+        le=3,
+        slider=(0.4, 1.5),
+        label="Particle radius",
+        meaning="Of the balls of the methods averaged and spheres. Balls about a resting lattice leave no holes from "
+        "0.87 on, half the diagonal of its cell.",
     )
     kernel_radius: float = setting(
         2.0,

@@ -16,6 +16,7 @@ from basin.cache import Cache
 from basin.scene import parse_scene
 from basin.stages.run import run
 from basin.surface.attributes import fitted, vertex_attributes
+from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, surface_frame
 from basin.surface.settings import SurfaceSettings
 
@@ -82,6 +83,39 @@ class LinearFields(SimpleTestCase):
         place = np.array([[0.0, 0, 0], [9.0, 0, 0]])
         found = vertex_attributes(np.array([[5.0, 1.0, 0.0]]), place, {"velocity": flow}, 0.1)
         np.testing.assert_array_equal(found["velocity"], flow[1:])
+
+
+class Health(SimpleTestCase):
+    """Readings of a mesh tell what was done to it."""
+
+    def setUp(self) -> None:
+        place = ball()
+        self.whole = meshed(place, {"velocity": np.zeros((len(place), 3), np.float32)})
+        self.liquid = len(place) * SPACING**3
+
+    def told(self, triangle: np.ndarray, position: np.ndarray | None = None) -> dict[str, float]:
+        place = self.whole.position if position is None else position
+        return health(SurfaceFrame(place, triangle, {}), SPACING, self.liquid)
+
+    def test_sound_mesh(self) -> None:
+        told = self.told(self.whole.triangle)
+        mesh = trimesh.Trimesh(self.whole.position, self.whole.triangle, process=False)
+        self.assertTrue(mesh.is_watertight and mesh.is_winding_consistent)  # trimesh's own judgement
+        self.assertEqual((told["open_edges"], told["flipped"], told["degenerate"]), (0, 0, 0))
+        self.assertAlmostEqual(told["mesh_volume"] / mesh.volume, 1.0, places=5)
+        self.assertAlmostEqual(told["volume_error"], mesh.volume / self.liquid - 1, places=5)
+        self.assertLess(abs(told["volume_error"]), 0.05)
+
+    def test_hole_turned_and_collapsed_triangles(self) -> None:
+        triangle = self.whole.triangle
+        self.assertEqual(self.told(triangle[1:])["open_edges"], 3)
+        turned = triangle.copy()
+        turned[7] = turned[7, ::-1]
+        self.assertEqual(self.told(turned)["flipped"], 3)
+        place = self.whole.position.copy()
+        place[triangle[5, 1]] = place[triangle[5, 0]]
+        self.assertGreaterEqual(self.told(triangle, place)["degenerate"], 2)
+        self.assertEqual(self.told(np.zeros((0, 3), np.int32)), {"triangles": 0.0})
 
 
 class SlowMotion(SimpleTestCase):

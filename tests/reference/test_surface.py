@@ -14,7 +14,7 @@ from basin.scene import parse_scene
 from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.liquid_stage import frame_arrays
 from basin.stages.view import vertex_normals
-from basin.surface.field import Deep
+from basin.surface.field import Deep, Field, particle_field
 from basin.surface.mesh import surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
@@ -192,6 +192,44 @@ class StillPool(SimpleTestCase):
         frame = surface_frame(place, {"velocity": np.zeros_like(place)}, volume, 0.01, 0.0015, settings)
         mesh = TriangleMesh(frame.position.astype(np.float64), frame.triangle)
         self.assertAlmostEqual(mesh.volume() / 1e-6, 1.0, delta=0.06)
+
+
+class BallsAboutMeans(SimpleTestCase):
+    """Case G03 (Zhu & Bridson 2005, ACM TOG 24): offset of the surface of a lattice's half space, 0.02 spacings."""
+
+    def field(self, place: np.ndarray, reach: float, radius: float, method: str = "averaged") -> Field:
+        settings = SurfaceSettings(method=method, kernel_radius=reach, particle_radius=radius, smoothing=0)
+        made = particle_field(place.astype(np.float32), np.ones(len(place), np.float32), 1.0, 0.1, settings)
+        assert made
+        return made
+
+    def test_one_particle_is_a_ball(self) -> None:
+        for method in ("averaged", "spheres"):
+            made = self.field(np.zeros((1, 3)), 2.0, 0.7, method)
+            node = np.stack(np.meshgrid(*[np.arange(n) for n in made.phi.shape], indexing="ij"), axis=-1)
+            distance = np.linalg.norm(node * made.voxel + made.low, axis=-1) - 0.7
+            near = np.abs(distance) < 0.3
+            np.testing.assert_allclose(made.phi[near], distance[near], atol=1e-5)
+
+    def test_half_space_of_a_lattice(self) -> None:
+        line = np.arange(9) - 4.0
+        place = np.stack(np.meshgrid(line, np.arange(-8, 1) - 0.5, line, indexing="ij"), axis=-1).reshape(-1, 3)
+        for reach, radius, low, high in (
+            (2, 0.5, -0.074, -0.062),
+            (2, 1.0, 0.498, 0.498),
+            (3, 0.5, -0.455, -0.455),
+            (3, 1.0, 0.32, 0.32),
+            (4, 1.0, -0.019, -0.019),
+        ):
+            made = self.field(place, reach, radius)
+            at = np.round((np.array([0.0, 0.0]) - made.low[[0, 2]]) / made.voxel).astype(int)
+            for shift in (0, 2, 5):  # from above a particle to between two of them
+                column = made.phi[at[0] + shift, :, at[1]]
+                top = int(np.flatnonzero(column < 0)[-1])
+                f = column[top] / (column[top] - column[top + 1])
+                offset = made.low[1] + (top + f) * made.voxel
+                self.assertGreater(offset, low - 0.02)
+                self.assertLess(offset, high + 0.02)
 
 
 class FilledSphere(SimpleTestCase):

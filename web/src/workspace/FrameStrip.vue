@@ -25,7 +25,18 @@ const READINGS = {
   uneven: 'Cells held unevenly, share',
   squeezed: 'Pressed out of pockets, m³/s',
   seconds: 'Seconds per frame',
+  triangles: 'Triangles',
+  mesh_volume: 'Volume of the mesh, m³',
+  volume_error: 'Mesh against liquid, share',
+  open_edges: 'Open edges',
+  flipped: 'Flipped edges',
+  degenerate: 'Degenerate triangles',
 }
+/** Readings of the surface; the others are the liquid's. */
+const OF_SURFACE = ['triangles', 'mesh_volume', 'volume_error', 'open_edges', 'flipped', 'degenerate']
+/** A frame jumps if it differs from the one before by this many times the usual step, and by this share of the range. */
+const JUMP = 8
+const JUMP_SHARE = 0.15
 const reading = ref<keyof typeof READINGS>('speed_max')
 
 const first = computed<number>(() => props.scene.time.first)
@@ -67,13 +78,30 @@ const keys = computed(() => {
 })
 
 const series = computed(() => {
-  const liquid = props.stages.find((s) => s.stage === 'liquid')
-  const points = (liquid?.readings ?? [])
+  const of = OF_SURFACE.includes(reading.value) ? 'surface' : 'liquid'
+  const report = props.stages.find((s) => s.stage === of)
+  const points = (report?.readings ?? [])
     .map((r, i) => [first.value + i, r[reading.value]] as const)
     .filter(([, v]) => v !== undefined)
-  const top = Math.max(...points.map(([, v]) => v), 1e-9)
-  return { points, top, line: points.map(([n, v]) => `${x(n + 0.5)},${38 - (v / top) * 34}`).join(' ') }
+  const values = points.map(([, v]) => v)
+  const top = Math.max(...values, 1e-9)
+  const low = Math.min(...values, 0)
+  const height = (v: number) => 38 - ((v - low) / (top - low)) * 34
+  return { points, top, low, line: points.map(([n, v]) => `${x(n + 0.5)},${height(v)}`).join(' ') }
 })
+const most = computed(() => farthest((a, b) => a > b))
+const least = computed(() => farthest((a, b) => a < b))
+function farthest(better: (a: number, b: number) => boolean): number | null {
+  const { points } = series.value
+  return points.length ? points.reduce((a, b) => (better(b[1], a[1]) ? b : a))[0] : null
+}
+const jumps = computed(() => {
+  const { points, top, low } = series.value
+  const steps = points.slice(1).map(([n, v], i) => [n, Math.abs(v - points[i][1])] as const)
+  const usual = steps.map(([, d]) => d).sort((a, b) => a - b)[steps.length >> 1] ?? 0
+  return steps.filter(([, d]) => d > JUMP * usual && d > JUMP_SHARE * (top - low)).map(([n]) => n)
+})
+const nextJump = computed(() => jumps.value.find((n) => n > props.frame) ?? jumps.value[0])
 const here = computed(() => series.value.points.find(([n]) => n === props.frame)?.[1])
 const time = computed(() => ((props.frame - first.value) / props.scene.time.fps).toFixed(2))
 
@@ -84,7 +112,7 @@ function pick(event: PointerEvent) {
   emit('go', first.value + Math.floor(((event.clientX - box.left) / box.width) * length.value))
 }
 const number = (v: number | undefined) =>
-  v === undefined ? '–' : v >= 1000 ? Math.round(v).toLocaleString('en') : +v.toPrecision(4)
+  v === undefined ? '–' : Math.abs(v) >= 1000 ? Math.round(v).toLocaleString('en') : +v.toPrecision(4)
 </script>
 
 <template>
@@ -104,7 +132,25 @@ const number = (v: number | undefined) =>
           <option v-for="(name, key) in READINGS" :key="key" :value="key">{{ name }}</option>
         </select>
       </label>
-      <span class="n" data-testid="reading">{{ number(here) }}</span>
+      <span class="told">
+        <span class="n" data-testid="reading">{{ number(here) }}</span>
+        <template v-if="most !== null && least !== null">
+          <button class="bare" title="Go to the frame with the largest" @click="emit('go', most)">
+            most
+          </button>
+          <button class="bare" title="Go to the frame with the smallest" @click="emit('go', least)">
+            least
+          </button>
+        </template>
+        <button
+          v-if="jumps.length"
+          class="bare warn"
+          title="Go to the next frame that differs far more from the one before than others do"
+          @click="emit('go', nextJump)"
+        >
+          {{ jumps.length }} {{ jumps.length === 1 ? 'jump' : 'jumps' }}
+        </button>
+      </span>
     </div>
     <div class="names">
       <span class="line"></span>
@@ -192,6 +238,14 @@ const number = (v: number | undefined) =>
         role="img"
         :aria-label="READINGS[reading]"
       >
+        <path
+          v-for="n in jumps"
+          :key="n"
+          :d="`M${x(n + 0.5)} 0V40`"
+          stroke="var(--coral)"
+          stroke-width="1"
+          vector-effect="non-scaling-stroke"
+        />
         <polyline
           :points="series.line"
           fill="none"
@@ -207,6 +261,18 @@ const number = (v: number | undefined) =>
 </template>
 
 <style scoped>
+.told {
+  display: flex;
+  gap: 9px;
+  align-items: baseline;
+  font-size: 12px;
+}
+.told button {
+  color: var(--accent);
+}
+.told .warn {
+  color: var(--coral);
+}
 .strip {
   background: var(--pane);
   border-top: 1px solid var(--line);

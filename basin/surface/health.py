@@ -1,0 +1,45 @@
+"""What is wrong with a mesh, if anything: readings of every meshed frame."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from basin.geometry.mesh import TriangleMesh
+from basin.surface.mesh import SurfaceFrame
+
+SLIVER = 1e-8  # of a voxel squared: triangles with less area count as degenerate
+
+
+def health(surface: SurfaceFrame, voxel: float, liquid: float) -> dict[str, float]:
+    """Readings of a meshed frame.
+
+    Parameters
+    ----------
+    voxel : of the surface, metres
+    liquid : volume (m3) that the mesh should hold
+
+    Returns
+    -------
+    `triangles`; `mesh_volume` (m3) and its `volume_error` against the liquid's; `open_edges`, sides of triangles
+    without a neighbour; `flipped`, sides whose neighbour faces the other way; `degenerate` triangles
+    """
+    triangle = surface.triangle.astype(np.int64)
+    found = {"triangles": float(len(triangle))}
+    if len(triangle) == 0:
+        return found
+    count = len(surface.position)
+    a = np.concatenate([triangle[:, 0], triangle[:, 1], triangle[:, 2]])
+    b = np.concatenate([triangle[:, 1], triangle[:, 2], triangle[:, 0]])
+    there, times = np.unique(a * count + b, return_counts=True)
+    back = np.unique(b * count + a)
+    corner = surface.position.astype(np.float64)[triangle]
+    area = np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1) / 2
+    volume = TriangleMesh(surface.position.astype(np.float64), surface.triangle).volume()
+    return {
+        **found,
+        "mesh_volume": volume,
+        "volume_error": volume / liquid - 1 if liquid > 0 else 0.0,
+        "open_edges": float(len(np.setdiff1d(there, back, assume_unique=True))),
+        "flipped": float((times - 1).sum()),
+        "degenerate": float((area < SLIVER * voxel**2).sum()),
+    }
