@@ -23,7 +23,7 @@ class SurfaceSettings(Part):
     method: Literal["density", "averaged", "spheres"] = setting(
         "density",
         group="Shape",
-        meaning="From particles to a surface: the half-full contour of a smooth density, the ball about a weighted mean "
+        meaning="From particles to a surface: the half-full contour of a smooth density, a ball about a weighted mean "
         "of the particles, or a ball about each of them.",
     )
     particle_radius: float = setting(
