@@ -84,9 +84,9 @@ const series = computed(() => {
     .map((r, i) => [first.value + i, r[reading.value]] as const)
     .filter(([, v]) => v !== undefined)
   const values = points.map(([, v]) => v)
-  const top = Math.max(...values, 1e-9)
+  const top = Math.max(...values, 0)
   const low = Math.min(...values, 0)
-  const height = (v: number) => 38 - ((v - low) / (top - low)) * 34
+  const height = (v: number) => 38 - ((v - low) / Math.max(top - low, 1e-9)) * 34
   return { points, top, low, line: points.map(([n, v]) => `${x(n + 0.5)},${height(v)}`).join(' ') }
 })
 const most = computed(() => farthest((a, b) => a > b))
@@ -254,7 +254,12 @@ const number = (v: number | undefined) =>
           vector-effect="non-scaling-stroke"
         />
       </svg>
-      <span v-if="series.points.length > 1" class="n top">{{ number(series.top) }}</span>
+      <span
+        v-if="series.points.length > 1"
+        class="n top"
+        :class="{ under: series.low < 0 && series.top === 0 }"
+        >{{ number(series.low < 0 && series.top === 0 ? series.low : series.top) }}</span
+      >
       <div class="head" :style="{ left: `${(x(frame + 0.5) / W) * 100}%` }" />
     </div>
   </footer>
@@ -353,6 +358,10 @@ select {
 }
 .row.chart {
   height: 40px;
+}
+.top.under {
+  bottom: 12px;
+  top: auto;
 }
 .top {
   position: absolute;
