@@ -324,7 +324,7 @@ class FirstLight(TransactionTestCase):
         page.get_by_role("button", name="Mesh").click()
         page.wait_for_function("document.querySelector('svg[aria-label=\"surface frames\"]')?.dataset.current === '8'")
         page.keyboard.press("s")
-        page.get_by_text("triangles").wait_for()
+        page.locator(".legend").get_by_text("triangles").wait_for()
         self.export(page)
         # closing the page and a killed worker: the run goes on
         self.take.refresh_from_db()

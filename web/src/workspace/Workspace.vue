@@ -50,8 +50,10 @@ const making = computed(() =>
 )
 const active = computed(() => run.value && ['waiting', 'running'].includes(run.value.status))
 
+let turn = 0 // what was asked for last is shown, in whatever order answers come
 async function show() {
   const mine = frame.value
+  const asked = ++turn
   port?.showTime(mine - range().first)
   const report = stage.value[mode.value]
   const state = report?.states[mine - (report?.first ?? 1)]
@@ -59,7 +61,7 @@ async function show() {
     state === 'current' || state === 'stale'
       ? await frames.at(quality.value, mode.value, mine, colouring.value[mode.value])
       : null
-  if (mine !== frame.value && !playing.value) return
+  if (asked !== turn && !playing.value) return
   absent.value = !packed
   if (!packed) {
     if (!playing.value) {
@@ -120,7 +122,8 @@ async function start(list: string[]) {
     body: { quality: quality.value, stages: list },
   })
   asking.value = data ? [] : sentences(error)
-  if (data) run.value = { ...data, type: 'run' } as RunEvent
+  // a short run may have been heard of, and even have ended, before its start is answered
+  if (data && run.value?.run !== data.run) run.value = { ...data, type: 'run' } as RunEvent
 }
 
 async function stop() {
