@@ -314,6 +314,13 @@ def is_painted(scene: Scene) -> bool:
     return any(source.painted() for source in scene.of_kind(Source))
 
 
+def birth_span(element: Fill | Inflow, scene: Scene) -> tuple[float, float]:
+    """Shot seconds from and until which a source gives liquid; for ever is until the shot's end."""
+    if isinstance(element, Fill):
+        return 0.0, float("inf")
+    return element.start, min(element.until(), scene.time.shot_time(scene.time.last))
+
+
 def _birth(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Birth | None:
     """What an element's liquid carries, if any source's does."""
     if not is_painted(scene):
@@ -321,9 +328,6 @@ def _birth(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Birth | N
     ends = np.array([[*element.colour, element.mark], [*element.colour_to, element.mark_to]])
     mesh = element_mesh(element, files)
     assert mesh is not None
-    start, end = 0.0, float("inf")
-    if isinstance(element, Inflow):
-        start, end = element.start, min(element.until(), scene.time.shot_time(scene.time.last))
     picture = None
     if isinstance(element.paint, Picture):
         pictures = files.pictures(element.paint)
@@ -331,7 +335,7 @@ def _birth(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Birth | N
         def picture(time: float) -> np.ndarray:
             return pictures.at_frame(scene.time.first + time * scene.time.fps)
 
-    return Birth(element.paint, ends, *mesh.bounds(), start, end, picture)
+    return Birth(element.paint, ends, *mesh.bounds(), *birth_span(element, scene), picture)
 
 
 def _inflows(

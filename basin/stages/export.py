@@ -7,9 +7,10 @@ from pathlib import Path
 
 from basin.cache import Cache
 from basin.exchange import write_obj, write_ply
+from basin.surface.attributes import CARRIED
 
 WRITERS = {"obj": write_obj, "ply": write_ply}
-GIVEN = ("velocity", "vorticity", "colour", "mark", "source", "born", "id")
+GIVEN = (*CARRIED, "vorticity")
 
 
 def export(cache: Cache, stage: str, kind: str, folder: Path, frames: tuple[int, int] | None = None) -> Iterator[Path]:

@@ -12,11 +12,11 @@ import json
 from typing import Any
 
 from basin.geometry.shapes import MeshShape
-from basin.liquid.paint import Picture
+from basin.liquid.paint import Gradient, Picture
 from basin.liquid.step import ALGORITHM as LIQUID
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene
 from basin.settings import Curve, value_over
-from basin.stages.assembly import SceneFiles, is_painted
+from basin.stages.assembly import SceneFiles, birth_span, is_painted
 from basin.surface.field import ALGORITHM as SURFACE
 
 MOMENT = 1e-3  # shot seconds: what the speed of a pose at a moment depends on
@@ -40,6 +40,8 @@ def _liquid_keys(scene: Scene, files: SceneFiles, quality: str) -> dict[int, str
         "domain": scene.domain.model_dump(exclude_defaults=True),
         "liquid": scene.liquid.model_dump(exclude_defaults=True, exclude={"voxel_size", "gravity"}),
     }
+    if is_painted(scene):
+        still["painted"] = True  # frames and restart states hold colours then, before the first source pours too
     keys: dict[int, str] = {}
     before = _digest(still)
     for frame in range(time.first, time.last + 1):
@@ -96,6 +98,8 @@ def _paint(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
     own = [element.paint.model_dump(), element.colour, element.colour_to, element.mark, element.mark_to]
     if isinstance(element.paint, Picture):
         own.append([files.pictures(element.paint).digest(), scene.time.first, scene.time.fps])
+    if isinstance(element.paint, Gradient) and element.paint.along == "time":
+        own.append(list(birth_span(element, scene)))
     return own
 
 

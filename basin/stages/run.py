@@ -20,13 +20,12 @@ from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.forecast import forecast
 from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
-from basin.surface.attributes import AVERAGED, NEAREST
+from basin.surface.attributes import CARRIED
 from basin.surface.field import Deep, SurfaceFailure
 from basin.surface.health import health
 from basin.surface.mesh import surface_frame
 
 STAGES = ("liquid", "surface")
-CARRIED = (*AVERAGED, *NEAREST)
 
 
 class RunFailure(RuntimeError):

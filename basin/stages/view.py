@@ -149,7 +149,7 @@ def pack_element(mesh: TriangleMesh) -> bytes:
 def pack_solid(solid: SolverSolid) -> bytes:
     """A collider as the solver sees it, with its errors in mm."""
     told: dict[str, Any] = {"voxel": 1000 * solid.voxel, "largest": 1000 * solid.largest, "mean": 1000 * solid.mean}
-    return pack_mesh(solid.mesh.position, solid.mesh.triangle, (told, []))
+    return pack_mesh(solid.mesh.position, solid.mesh.triangle, **told)
 
 
 def vertex_normals(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:

@@ -11,6 +11,7 @@ from scipy.spatial import cKDTree
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
 AVERAGED = ("velocity", "colour", "mark", "born")
 NEAREST = ("source", "id")
+CARRIED = (*AVERAGED, *NEAREST)
 
 
 @njit(cache=True)

@@ -222,6 +222,30 @@ class Colours(SimpleTestCase):
         keys = [frame_keys(parse_scene(s), files, "final", "liquid")[1] for s in (plain, gradient, turned)]
         self.assertEqual(len(set(keys)), 3)
 
+    def test_a_source_that_pours_later_may_be_painted_after_a_run(self) -> None:
+        """Its empty frames before are made anew too: their restart states have no room for colours."""
+        document = scene_of({"kind": "plain"})
+        spout = {"kind": "inflow", "name": "spout", "shape": {"kind": "disc", "radius": 0.05}, "start": 0.05}
+        document["elements"] = [{**spout, "pose": {"translation": [0.2, 0.3, 0.2]}}]
+        with tempfile.TemporaryDirectory() as name:
+            cache = Cache(Path(name))
+            list(run(parse_scene(document), Path(name), cache, stages=("liquid",)))
+            document["elements"][0] |= {"paint": {"kind": "gradient", "along": "time"}, "mark_to": 2.0}
+            list(run(parse_scene(document), Path(name), cache, stages=("liquid",)))
+            mark = cache.stage("liquid").frame(3)["mark"]
+        self.assertGreater(len(mark), 0)
+        self.assertGreater(float(mark.max()), 0.0)
+
+    def test_a_gradient_over_time_depends_on_when_the_shot_ends(self) -> None:
+        document = scene_of({"kind": "plain"})
+        spout = {"kind": "inflow", "name": "spout", "paint": {"kind": "gradient", "along": "time"}}
+        document["elements"] = [{**spout, "pose": {"translation": [0.2, 0.3, 0.2]}}]
+        keys = []
+        for last in (3, 5):
+            document["time"] = {"last": last}
+            keys.append(frame_keys(parse_scene(document), SceneFiles(Path()), "final", "liquid")[2])
+        self.assertNotEqual(*keys)
+
     def test_colours_leave_as_the_bytes_that_other_programs_expect(self) -> None:
         import trimesh
 
