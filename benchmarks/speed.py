@@ -31,6 +31,7 @@ from basin.liquid.sorting import sorted_particles
 from basin.liquid.step import Liquid, Tally
 from basin.scene import parse_scene
 from basin.stages.assembly import SceneFiles, liquid_world
+from basin.surface.field import Points
 from basin.surface.mesh import surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
@@ -317,9 +318,10 @@ def surfaces(run: Liquid) -> list[str]:
     position = layout.to_metres(particles.position)
     volume = particles.volume * np.float32(layout.dx**3)
     settings = SurfaceSettings()
+    points = Points(position, volume, layout.dx / 2, {"velocity": particles.velocity})
 
     def whole() -> None:
-        surface_frame(position, {"velocity": particles.velocity}, volume, layout.dx / 2, layout.dx / 2, settings)
+        surface_frame(points, layout.dx / 2, settings)
 
     whole()
     seconds = best_of(whole, 3)

@@ -18,7 +18,7 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants [--all] | --reference | --large | --only WORD]   measure; see docs/performance.md
+  bench [--mutants [--all] | --reference | --surfacing | --large | --only WORD]   measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 
 
@@ -204,6 +204,8 @@ def bench(arguments: list[str]) -> int:
     module = "benchmarks.mutants" if "--mutants" in arguments else "benchmarks.speed"
     if "--reference" in arguments:
         module = "benchmarks.reference"
+    if "--surfacing" in arguments:
+        module = "benchmarks.surfacing"
     env = Profile("test").environment()
     return subprocess.run([str(PYTHON), "-m", module, *arguments], env=env).returncode
 

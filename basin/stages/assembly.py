@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from basin.cache import Cache, StageCache
 from basin.exchange import Pictures, UnusableFile, read_mesh, read_pictures, read_sequence
 from basin.exchange.formats import METRES
 from basin.geometry.deforming import Deforming, MeshSequence
@@ -42,6 +43,7 @@ class SceneFiles:
     _cache: dict[tuple[str, str, str], TriangleMesh] = field(default_factory=dict)
     _sequences: dict[tuple[str, str, str], MeshSequence] = field(default_factory=dict)
     _pictures: dict[str, Pictures] = field(default_factory=dict)
+    _others: dict[str, dict[int, str]] = field(default_factory=dict)
 
     def mesh(self, shape: MeshShape) -> TriangleMesh:
         """The mesh of a shape in metres, a sequence's first one; UnusableFile if it cannot be used."""
@@ -75,6 +77,21 @@ class SceneFiles:
             self._inside(paint.file, "image")
             self._pictures[paint.file] = read_pictures(self.folder, paint.file)
         return self._pictures[paint.file]
+
+    def other_cache(self, folder: str) -> StageCache:
+        """The liquid of a cache that is joined, beside the scene's folder or within it; UnusableFile if elsewhere."""
+        path = (self.folder / folder).resolve()
+        if not folder:
+            raise UnusableFile("a joined cache names no folder; choose a take, or take it out")
+        if not path.is_relative_to(self.folder.resolve().parent):
+            raise UnusableFile(f"joined cache {folder}: lies elsewhere than the scene")
+        return Cache(path).stage("liquid")
+
+    def other_key(self, folder: str, frame: int) -> str:
+        """What tells a frame of a joined cache from others; empty if it is not there."""
+        if folder not in self._others:
+            self._others[folder] = {n: record.key for n, record in self.other_cache(folder).records().items()}
+        return self._others[folder].get(frame, "")
 
     def _inside(self, file: str, kind: str) -> Path:
         path = (self.folder / file).resolve()
@@ -233,7 +250,31 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
             )
     if not any(isinstance(e, Fill | Inflow) for e in scene.elements):
         remarks.append("elements: there is no fill and no inflow, so there will be no liquid")
+    problems += _surface_problems(scene, files)
     return Checked(problems, remarks)
+
+
+def _surface_problems(scene: Scene, files: SceneFiles) -> list[str]:
+    """What is wrong with the meshes and caches that are joined to the surface."""
+    problems = []
+    for index, join in enumerate(scene.surface.joins):
+        if isinstance(join.shape, MeshShape):
+            where = f"surface.joins[{index}].shape.file"
+            try:
+                edges = files.mesh(join.shape).open_edges()
+            except UnusableFile as error:
+                problems.append(f"{where}: {error}")
+                continue
+            if edges:
+                problems.append(f"{where}: {edges} open edges; close the mesh in the modelling program")
+    for index, cache in enumerate(scene.surface.caches):
+        where = f"surface.caches[{index}].folder"
+        try:
+            if not files.other_cache(cache.folder).records():
+                problems.append(f"{where}: {cache.folder} has no liquid frames; run it there first")
+        except UnusableFile as error:
+            problems.append(f"{where}: {error}")
+    return problems
 
 
 def _is_nothing(force: Force) -> bool:

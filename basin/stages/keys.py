@@ -18,6 +18,7 @@ from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene
 from basin.settings import Curve, value_over
 from basin.stages.assembly import SceneFiles, birth_span, is_painted
 from basin.surface.field import ALGORITHM as SURFACE
+from basin.surface.settings import Join
 
 MOMENT = 1e-3  # shot seconds: what the speed of a pose at a moment depends on
 
@@ -27,8 +28,22 @@ def frame_keys(scene: Scene, files: SceneFiles, quality: str, stage: str) -> dic
     liquid = _liquid_keys(scene, files, quality)
     if stage == "liquid":
         return liquid
-    settings = [SURFACE, scene.surface.model_dump(exclude_defaults=True)]
-    return {frame: _digest([settings, key]) for frame, key in liquid.items()}
+    own = scene.surface.model_dump(exclude_defaults=True, exclude={"joins"})
+    settings = [SURFACE, own]
+    keys = {}
+    for frame, key in liquid.items():
+        joined = [_join(join, scene, files, scene.time.shot_time(frame)) for join in scene.surface.joins]
+        joined += [files.other_key(cache.folder, frame + cache.offset) for cache in scene.surface.caches]
+        keys[frame] = _digest([settings, key, *([joined] if joined else [])])
+    return keys
+
+
+def _join(join: Join, scene: Scene, files: SceneFiles, time: float) -> Any:
+    """What a frame at a time depends on of a shape that is joined to its surface."""
+    shape: Any = join.shape.model_dump()
+    if isinstance(join.shape, MeshShape):
+        shape = _mesh(join.shape, scene, files, time, time)
+    return [shape, join.pose.over(time, time)]
 
 
 def _liquid_keys(scene: Scene, files: SceneFiles, quality: str) -> dict[int, str]:

@@ -20,8 +20,8 @@ from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.forecast import forecast
 from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
-from basin.surface.attributes import CARRIED
-from basin.surface.field import Deep, SurfaceFailure
+from basin.stages.surface_stage import SurfaceWorld
+from basin.surface.field import SurfaceFailure
 from basin.surface.health import health
 from basin.surface.mesh import surface_frame
 
@@ -173,6 +173,7 @@ def _run_surface(
     keys = frame_keys(scene, files, quality, "surface")
     liquid_states = states_by_keys(source, frame_keys(scene, files, quality, "liquid"))
     records, made = store.records(), source.records()
+    at_hand = SurfaceWorld(scene, files, quality)
     for frame in range(max(span[0], scene.time.first), min(span[1], scene.time.last) + 1):
         if stop():
             return
@@ -183,18 +184,8 @@ def _run_surface(
         if liquid_states[frame] != "current":
             continue
         start = clock.perf_counter()
-        voxel = scene.voxel_size(quality) * scene.surface.voxel_share
         try:
-            data = source.frame(frame)
-            surface = surface_frame(
-                data["position"],
-                {name: data[name] for name in CARRIED if name in data},
-                data["volume"],
-                float(data["particle_spacing"]),
-                voxel,
-                scene.surface,
-                Deep(data["grid_low"], float(data["grid_voxel"]), data["tile"], data["tile_held"]),
-            )
+            surface = surface_frame(*at_hand.frame(source.frame(frame), frame))
         except (SurfaceFailure, DamagedFrame) as error:
             store.write_failure(frame, keys[frame], str(error))
             raise RunFailure(f"frame {frame}: {error}") from error
@@ -202,7 +193,7 @@ def _run_surface(
         speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
         liquid = made[frame].readings["volume"]
         readings = {
-            **health(surface, voxel, liquid),
+            **health(surface, at_hand.voxel, liquid),
             "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,
             "seconds": clock.perf_counter() - start,
         }

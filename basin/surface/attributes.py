@@ -8,22 +8,12 @@ import numpy as np
 from numba import njit, prange
 from scipy.spatial import cKDTree
 
+from basin.surface.neighbours import binned, first_not_below
+
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
 AVERAGED = ("velocity", "colour", "mark", "born")
 NEAREST = ("source", "id")
 CARRIED = (*AVERAGED, *NEAREST)
-
-
-@njit(cache=True)
-def _first_not_below(keys, key):
-    low, high = 0, keys.shape[0]
-    while low < high:
-        middle = (low + high) >> 1
-        if keys[middle] < key:
-            low = middle + 1
-        else:
-            high = middle
-    return low
 
 
 @njit(cache=True, parallel=True)
@@ -40,8 +30,8 @@ def _fitted(vertex, position, values, keys, low, shape, radius, mean, slope, nea
         for i in range(max(ci - 1, 0), min(ci + 2, shape[0])):
             for j in range(max(cj - 1, 0), min(cj + 2, shape[1])):
                 row = (i * shape[1] + j) * shape[2]
-                begin = _first_not_below(keys, row + max(ck - 1, 0))
-                end = _first_not_below(keys, row + min(ck + 2, shape[2]))
+                begin = first_not_below(keys, row + max(ck - 1, 0))
+                end = first_not_below(keys, row + min(ck + 2, shape[2]))
                 for p in range(begin, end):
                     squared = 0.0
                     for d in range(3):
@@ -111,20 +101,16 @@ def fitted(
     -------
     float64 (m, k), float64 (m, k, 3) per metre, and int64 (m,), the nearest particle
     """
-    place = np.asarray(position, np.float64)
-    low = place.min(axis=0)
-    shape = ((place.max(axis=0) - low) / radius).astype(np.int64) + 1
-    cell = ((place - low) / radius).astype(np.int64)
-    keys = (cell[:, 0] * shape[1] + cell[:, 1]) * shape[2] + cell[:, 2]
-    order = np.argsort(keys, kind="stable")
-    held = np.ascontiguousarray(values[order], np.float64)
+    cells = binned(position, radius)
+    held = np.ascontiguousarray(values[cells.order], np.float64)
     count, width = len(vertex), values.shape[1]
     mean, slope = np.zeros((count, width)), np.zeros((count, width, 3))
     nearest = np.empty(count, np.int64)
     at = np.ascontiguousarray(vertex, np.float64)
-    _fitted(at, place[order], held, keys[order], low, shape, radius, mean, slope, nearest)
+    _fitted(at, cells.position, held, cells.keys, cells.low, cells.shape, radius, mean, slope, nearest)
     lost = nearest < 0
-    nearest = order[nearest]
+    nearest = cells.order[nearest]
+    place = np.asarray(position, np.float64)
     if lost.any():
         _, nearest[lost] = cKDTree(place).query(at[lost])
     far = np.linalg.norm(place[nearest] - at, axis=1) >= radius
@@ -140,6 +126,8 @@ def vertex_attributes(
     `velocity`, `colour`, `mark` and `born` are fitted, colours and marks kept within what particles have; `source` and
     `id` are the nearest particle's; `vorticity` is the length of the curl of the velocity, 1/s.
     """
+    if len(position) == 0:
+        return {"velocity": np.zeros((len(vertex), 3), np.float32)}
     averaged = [name for name in AVERAGED if name in carried]
     columns = [np.asarray(carried[name]).reshape(len(position), -1) for name in averaged]
     mean, slope, nearest = fitted(vertex, position, np.concatenate(columns, axis=1), radius)

@@ -2,49 +2,106 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from basin.surface.attributes import vertex_attributes
-from basin.surface.field import Deep, particle_field
+from basin.surface.cutting import capped, fitted_to, opened, with_shape
+from basin.surface.field import Field, Points, Simulated, particle_field
+from basin.surface.filters import Context, Solids, filtered, redistanced, room
+from basin.surface.finish import faired, subdivided, thinned, unwrapped
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
+
+NOWHERE = (np.full(3, -np.inf), np.full(3, np.inf))
+
+
+@dataclass(frozen=True)
+class Joined:
+    """A shape to be added: distance (n,) in metres of points (n, 3), and its smallest and largest corner."""
+
+    distance: Callable[[np.ndarray], np.ndarray]
+    low: np.ndarray
+    high: np.ndarray
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """What a surface is made among.
+
+    Attributes
+    ----------
+    simulated : what the simulation's grid knows
+    frame_seconds : shot seconds of a frame
+    domain : smallest and largest corner, metres
+    solids : distance of points from the nearest collider, if there is one
+    joined : shapes to be added
+    """
+
+    simulated: Simulated | None = None
+    frame_seconds: float = 0.0
+    domain: tuple[np.ndarray, np.ndarray] = NOWHERE
+    solids: Solids | None = None
+    joined: list[Joined] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
 class SurfaceFrame:
     """A meshed frame: float32 (n, 3) metres, int32 (m, 3), and by name what its vertices carry (n, ...).
 
-    There is always a `velocity`, float32 (n, 3), m/s per shot second.
+    There is always a `velocity`, float32 (n, 3), m/s per shot second. `field` is the level set that was meshed.
     """
 
     position: np.ndarray
     triangle: np.ndarray
     attributes: dict[str, np.ndarray]
+    field: Field | None = None
 
 
 def surface_frame(
-    position: np.ndarray,
-    carried: Mapping[str, np.ndarray],
-    volume: np.ndarray,
-    spacing: float,
-    voxel: float,
-    settings: SurfaceSettings,
-    deep: Deep | None = None,
+    points: Points, voxel: float, settings: SurfaceSettings, among: Surroundings | None = None
 ) -> SurfaceFrame:
-    """Mesh the liquid that particles and full voxels stand for (see `particle_field`); empty without particles.
+    """Mesh the liquid that particles and full voxels stand for (see `particle_field`); empty without any.
 
-    Parameters
-    ----------
-    carried : arrays (n, ...) of the particles by name, a `velocity` among them (see `vertex_attributes`)
+    In this order: field, joined shapes, filters, colliders, cuts, mesh, fairing, subdividing, thinning, attributes.
     """
-    field = particle_field(position, volume, spacing, voxel, settings, deep)
-    if field is None:
+    around = among or Surroundings()
+    made = surface_field(points, voxel, settings, around)
+    if made is None:
         none = np.zeros((0, 3), np.float32)
         return SurfaceFrame(none, np.zeros((0, 3), np.int32), {"velocity": none})
-    vertex, triangle = polygonise(field.phi)
-    placed = vertex.astype(np.float64) * field.voxel + field.low
-    attributes = vertex_attributes(placed, position, carried, settings.softness * spacing)
-    return SurfaceFrame(placed.astype(np.float32), triangle, attributes)
+    vertex, triangle = polygonise(made.phi)
+    placed = vertex.astype(np.float64) * made.voxel + made.low
+    placed, triangle = opened(placed, triangle, settings.cuts, around.domain)
+    placed = faired(placed, triangle, settings.fairing)
+    placed, triangle = subdivided(placed, triangle, settings.subdivide)
+    placed, triangle = thinned(placed, triangle, settings.thinning / 1000)
+    flat = {}
+    if settings.unwrap and len(triangle):
+        was, triangle, coordinates = unwrapped(placed, triangle)
+        placed, flat = placed[was], {"uv": coordinates}
+    attributes = vertex_attributes(placed, points.position, points.carried, settings.softness * points.spacing)
+    return SurfaceFrame(placed.astype(np.float32), triangle, {**attributes, **flat}, made)
+
+
+def surface_field(points: Points, voxel: float, settings: SurfaceSettings, around: Surroundings) -> Field | None:
+    """The level set that is meshed, all but for cuts that are left open."""
+    beyond = None
+    if around.joined:
+        beyond = (
+            np.min([j.low for j in around.joined], axis=0),
+            np.max([j.high for j in around.joined], axis=0),
+        )
+    more = room(settings.filters) + (-min(settings.gap, 0.0) / 1000 / voxel if settings.colliders == "remove" else 0.0)
+    made = particle_field(points, voxel, settings, around.simulated, around.frame_seconds, beyond, more)
+    if made is None:
+        return None
+    for joined in around.joined:
+        made = with_shape(made, joined.distance)
+    made = filtered(made, settings.filters, settings.hold_volume, Context(points, around.solids))
+    if settings.colliders == "remove" and around.solids is not None:
+        reach = max(points.spacing, 2 * voxel)
+        made = fitted_to(redistanced(made, 4), around.solids, settings.gap / 1000, reach)
+    return capped(made, settings.cuts, around.domain)

@@ -17,6 +17,7 @@ from basin.scene import parse_scene
 from basin.stages.run import run
 from basin.surface.attributes import fitted, vertex_attributes
 from basin.surface.health import health
+from basin.surface.field import Points
 from basin.surface.mesh import SurfaceFrame, surface_frame
 from basin.surface.settings import SurfaceSettings
 
@@ -35,7 +36,7 @@ def ball(radius: float = 0.2) -> np.ndarray:
 
 def meshed(place: np.ndarray, carried: dict[str, np.ndarray]) -> SurfaceFrame:
     volume = np.full(len(place), SPACING**3, np.float32)
-    return surface_frame(place.astype(np.float32), carried, volume, SPACING, SPACING, SurfaceSettings())
+    return surface_frame(Points(place.astype(np.float32), volume, SPACING, carried), SPACING, SurfaceSettings())
 
 
 class LinearFields(SimpleTestCase):

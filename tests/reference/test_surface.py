@@ -14,8 +14,8 @@ from basin.scene import parse_scene
 from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.liquid_stage import frame_arrays
 from basin.stages.view import vertex_normals
-from basin.surface.field import Deep, Field, particle_field
-from basin.surface.mesh import surface_frame
+from basin.surface.field import Field, Points, Simulated, particle_field
+from basin.surface.mesh import Surroundings, surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
 from tests.reference.tanks import box_fill, liquid
@@ -159,7 +159,8 @@ class StillPool(SimpleTestCase):
         carried = {"velocity": np.tile(np.array([[1.0, 2.0, 3.0]], np.float32), (len(place), 1))}
         volume = np.full(len(place), spacing**3, np.float32)
         voxel = 2 * spacing
-        frame = surface_frame(place.astype(np.float32), carried, volume, spacing, voxel / 2, SurfaceSettings())
+        points = Points(place.astype(np.float32), volume, spacing, carried)
+        frame = surface_frame(points, voxel / 2, SurfaceSettings())
         mesh = TriangleMesh(frame.position.astype(np.float64), frame.triangle)
         self.assertEqual(mesh.open_edges(), 0)
         self.assertAlmostEqual(mesh.volume() / np.prod(size), 1.0, delta=0.01)
@@ -177,9 +178,9 @@ class StillPool(SimpleTestCase):
         assert made
         frame = frame_arrays(run, made[0])
         self.assertLess(len(frame["position"]), 0.6 * 0.6 * 0.4 * 0.4 / 0.01**3)
-        deep = Deep(frame["grid_low"], 0.02, frame["tile"], frame["tile_held"])
-        particles = (frame["position"], {"velocity": frame["velocity"]}, frame["volume"], 0.01, 0.01)
-        surface = surface_frame(*particles, SurfaceSettings(), deep)
+        grid = Simulated(frame["grid_low"], 0.02, frame["tile"], frame["tile_held"], frame["tile_phi"])
+        points = Points(frame["position"], frame["volume"], 0.01, {"velocity": frame["velocity"]})
+        surface = surface_frame(points, 0.01, SurfaceSettings(), Surroundings(grid))
         mesh = TriangleMesh(surface.position.astype(np.float64), surface.triangle)
         self.assertEqual(mesh.open_edges(), 0)
         self.assertEqual(mesh.euler_characteristic(), 2)
@@ -188,8 +189,9 @@ class StillPool(SimpleTestCase):
     def test_lone_particle_keeps_its_volume(self) -> None:
         place = np.array([[0.5, 0.5, 0.5]], np.float32)
         volume = np.array([1e-6], np.float32)
-        settings = SurfaceSettings(smoothing=0)
-        frame = surface_frame(place, {"velocity": np.zeros_like(place)}, volume, 0.01, 0.0015, settings)
+        settings = SurfaceSettings(filters=[])
+        points = Points(place, volume, 0.01, {"velocity": np.zeros_like(place)})
+        frame = surface_frame(points, 0.0015, settings)
         mesh = TriangleMesh(frame.position.astype(np.float64), frame.triangle)
         self.assertAlmostEqual(mesh.volume() / 1e-6, 1.0, delta=0.06)
 
@@ -198,8 +200,9 @@ class BallsAboutMeans(SimpleTestCase):
     """Case G03 (Zhu & Bridson 2005, ACM TOG 24): offset of the surface of a lattice's half space, 0.02 spacings."""
 
     def field(self, place: np.ndarray, reach: float, radius: float, method: str = "averaged") -> Field:
-        settings = SurfaceSettings(method=method, kernel_radius=reach, particle_radius=radius, smoothing=0)
-        made = particle_field(place.astype(np.float32), np.ones(len(place), np.float32), 1.0, 0.1, settings)
+        settings = SurfaceSettings(method=method, kernel_radius=reach, particle_radius=radius, filters=[])
+        points = Points(place.astype(np.float32), np.ones(len(place), np.float32), 1.0, {})
+        made = particle_field(points, 0.1, settings)
         assert made
         return made
 

@@ -1,0 +1,102 @@
+"""What a surface frame is made from: a liquid frame of the cache, the scene's colliders and shapes that are joined."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+import numpy as np
+
+from basin.geometry.distance import shape_distance
+from basin.geometry.pose import scale_of
+from basin.geometry.shapes import MeshShape
+from basin.scene import Collider, Scene, SceneError
+from basin.stages.assembly import SceneFiles, distance_of
+from basin.surface.attributes import CARRIED
+from basin.surface.field import Points, Simulated
+from basin.surface.mesh import Joined, Surroundings
+from basin.surface.settings import Join, SurfaceSettings
+
+FAR = 3.0  # domains' lengths: shapes that are joined may not reach farther beyond it
+
+
+def frame_points(data: Mapping[str, np.ndarray]) -> Points:
+    """The particles of a liquid frame."""
+    carried = {name: data[name] for name in CARRIED if name in data}
+    return Points(data["position"], data["volume"], float(data["particle_spacing"]), carried)
+
+
+def frame_grid(data: Mapping[str, np.ndarray]) -> Simulated:
+    """What the simulation's grid knew of a liquid frame."""
+    return Simulated(
+        data["grid_low"], float(data["grid_voxel"]), data["tile"], data["tile_held"], data["tile_phi"]
+    )
+
+
+class SurfaceWorld:
+    """What surfaces of a scene are made among at any frame; distances of meshes are sampled once."""
+
+    def __init__(
+        self, scene: Scene, files: SceneFiles, quality: str, settings: SurfaceSettings | None = None
+    ) -> None:
+        self.scene, self.files = scene, files
+        self.settings = settings or scene.surface
+        self.voxel = scene.voxel_size(quality) * self.settings.voxel_share
+        self._dx = scene.voxel_size(quality)
+        self._distances: dict[int, object] = {}
+
+    def frame(
+        self, data: Mapping[str, np.ndarray], frame: int
+    ) -> tuple[Points, float, SurfaceSettings, Surroundings]:
+        """What `surface_frame` takes, of a liquid frame.
+
+        Raises
+        ------
+        SceneError
+            If a joined cache has no such frame.
+        """
+        points = frame_points(data)
+        for joined in self.settings.caches:
+            points = points.joined(frame_points(self._other(joined.folder, frame + joined.offset)))
+        low = np.array(self.scene.domain.low)
+        around = Surroundings(
+            frame_grid(data),
+            1.0 / self.scene.time.fps,
+            (low, low + np.array(self.scene.domain.size)),
+            self._solids(frame),
+            [self._joined(join, frame) for join in self.settings.joins],
+        )
+        return points, self.voxel, self.settings, around
+
+    def _other(self, folder: str, frame: int) -> Mapping[str, np.ndarray]:
+        store = self.files.other_cache(folder)
+        if frame not in store.records():
+            raise SceneError([f"joined cache {folder}: has no frame {frame}; run it there first, or change the offset"])
+        return store.frame(frame)
+
+    def _solids(self, frame: int) -> Callable[[np.ndarray], np.ndarray] | None:
+        time = self.scene.time.shot_time(frame)
+        placed = []
+        for index, element in enumerate(self.scene.elements):
+            if not isinstance(element, Collider) or not element.acts(time, time):
+                continue
+            if index not in self._distances:
+                self._distances[index] = distance_of(element, self.scene, self.files, element.sampling or self._dx)
+            held = self._distances[index].at_time(time)  # type: ignore[attr-defined]
+            placed.append((held, self.scene.placement(element).matrix(time)))
+        if not placed:
+            return None
+        return lambda points: np.min([held.placed_at(points, matrix) for held, matrix in placed], axis=0)
+
+    def _joined(self, join: Join, frame: int) -> Joined:
+        time = self.scene.time.shot_time(frame)
+        matrix = join.pose.matrix(time)
+        shape = join.shape
+        mesh = self.files.mesh_at(shape, self.scene.time, time) if isinstance(shape, MeshShape) else None
+        held = shape_distance(shape, mesh, self.voxel / scale_of(matrix))
+        corner = held.corners(matrix)
+        low, high = corner.min(axis=0), corner.max(axis=0)
+        size = np.array(self.scene.domain.size)
+        middle = np.array(self.scene.domain.low) + size / 2
+        if (np.abs(np.concatenate([low - middle, high - middle])) > FAR * size.max()).any():
+            raise SceneError(["a joined shape lies far outside the domain; move it nearer or make it smaller"])
+        return Joined(lambda points: held.placed_at(points, matrix), low, high)

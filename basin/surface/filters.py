@@ -1,0 +1,386 @@
+"""Passes over a level set: blur, median, flow by curvature, out and in, each where its mask says."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numba import njit, prange
+from scipy import ndimage
+
+from basin.surface.field import Field, Points
+from basin.surface.neighbours import binned, first_not_below
+from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mask
+
+Solids = Callable[[np.ndarray], np.ndarray]  # distance (n,) in metres of points (n, 3) from the nearest collider
+STEP = 1 / 6  # squared voxels: longest step of the flow by curvature that is stable
+NEAR = 4.0  # voxels about the surface in which filters of small reach work
+
+
+@dataclass(frozen=True)
+class Context:
+    """What masks look at: particles, and the colliders' distance if there are any."""
+
+    points: Points
+    solids: Solids | None = None
+
+
+def filtered(field: Field, filters: list[Filter], hold_volume: bool, context: Context) -> Field:
+    """A field after filters in their order.
+
+    With `hold_volume` it is moved at the end by what all filters but growing and shrinking took.
+    """
+    for one in filters:
+        before = field
+        share = mask(field, one.mask, context)
+        for _ in range(one.repeats):
+            changed = _pass(field, one)
+            phi = changed.phi if share is None else field.phi + share * (changed.phi - field.phi)
+            field = replace(field, phi=phi.astype(np.float32))
+        if hold_volume and one.does not in ("grow", "shrink"):
+            field = with_volume(field, volume(before), share)
+    return field
+
+
+def volume(field: Field) -> float:
+    """Volume in m3 by the share of each voxel that its node's distance says is full."""
+    share = np.clip(0.5 - field.phi / field.voxel, 0, 1)
+    return float(share.sum(dtype=np.float64)) * field.voxel**3
+
+
+def with_volume(field: Field, wanted: float, share: np.ndarray | None = None) -> Field:
+    """A field moved, where a share (on its nodes) says how much, so that it holds a volume in m3."""
+    near = np.abs(field.phi) < NEAR * field.voxel
+    phi = field.phi[near].astype(np.float64)
+    weight = 1.0 if share is None else share[near].astype(np.float64)
+    rest = float((field.phi[~near] < 0).sum()) * field.voxel**3
+
+    def held(move: float) -> float:
+        return rest + float(np.clip(0.5 - (phi - move * weight) / field.voxel, 0, 1).sum()) * field.voxel**3
+
+    low, high = -2 * field.voxel, 2 * field.voxel
+    if not near.any() or not held(low) < wanted < held(high):
+        return field
+    for _ in range(40):
+        middle = (low + high) / 2
+        low, high = (middle, high) if held(middle) < wanted else (low, middle)
+    return replace(field, phi=(field.phi - np.float32(low) * (1.0 if share is None else share)).astype(np.float32))
+
+
+def _pass(field: Field, one: Filter) -> Field:
+    h, phi = field.voxel, field.phi
+    match one.does:
+        case "gaussian":
+            return replace(field, phi=ndimage.gaussian_filter(phi, one.width, mode="nearest", truncate=3.0))
+        case "mean":
+            return replace(field, phi=_box(phi, one.width))
+        case "median":
+            reach = max(round(one.width), 1)
+            made = phi.copy()
+            _median(phi, made, reach, np.float32(NEAR * h))
+            return replace(field, phi=made)
+        case "curvature":
+            time = one.width**2 / 4  # a ball of this radius just goes: r^2 = r0^2 - 4 t
+            return curvature_flow(field, time * h * h)
+    way = one.width * h * (1 if one.does == "grow" else -1)
+    return moved(field, way)
+
+
+def moved(field: Field, way: float) -> Field:
+    """A field whose surface lies farther out by `way` metres, or in; as a distance, so that it does so evenly."""
+    distance = redistanced(field, int(np.ceil(abs(way) / field.voxel)) + 2)
+    return replace(distance, phi=(distance.phi - np.float32(way)).astype(np.float32))
+
+
+@njit(cache=True, parallel=True)
+def _feet(phi, foot, known):
+    """Where nodes beside the surface have their nearest point on it, in nodes: along the gradient (n, n, n, 3)."""
+    for i in prange(phi.shape[0]):
+        for j in range(phi.shape[1]):
+            for k in range(phi.shape[2]):
+                f = phi[i, j, k]
+                beside = False
+                g0, g1, g2 = 0.0, 0.0, 0.0
+                for axis in range(3):
+                    up, down = f, f
+                    steps = 0
+                    if axis == 0:
+                        if i + 1 < phi.shape[0]:
+                            up = phi[i + 1, j, k]
+                            steps += 1
+                        if i > 0:
+                            down = phi[i - 1, j, k]
+                            steps += 1
+                    elif axis == 1:
+                        if j + 1 < phi.shape[1]:
+                            up = phi[i, j + 1, k]
+                            steps += 1
+                        if j > 0:
+                            down = phi[i, j - 1, k]
+                            steps += 1
+                    else:
+                        if k + 1 < phi.shape[2]:
+                            up = phi[i, j, k + 1]
+                            steps += 1
+                        if k > 0:
+                            down = phi[i, j, k - 1]
+                            steps += 1
+                    crossed = ((up < 0) != (f < 0), (down < 0) != (f < 0))
+                    beside = beside or crossed[0] or crossed[1]
+                    # of a side that does not cross, only where the other does not either: sheets have two gradients
+                    g = (up - down) / max(steps, 1)
+                    if crossed[0] and not crossed[1]:
+                        g = up - f
+                    elif crossed[1] and not crossed[0]:
+                        g = f - down
+                    elif crossed[0] and crossed[1]:
+                        g = up - f if abs(up - f) > abs(f - down) else f - down
+                    if axis == 0:
+                        g0 = g
+                    elif axis == 1:
+                        g1 = g
+                    else:
+                        g2 = g
+                known[i, j, k] = beside
+                if beside:
+                    squared = max(g0 * g0 + g1 * g1 + g2 * g2, 1e-20)
+                    t = min(abs(f) / np.sqrt(squared), 1.7) / np.sqrt(squared) * (1.0 if f >= 0 else -1.0)
+                    foot[i, j, k, 0] = i - t * g0
+                    foot[i, j, k, 1] = j - t * g1
+                    foot[i, j, k, 2] = k - t * g2
+
+
+@njit(cache=True, parallel=True)
+def _spread(foot, known, new_foot, new_known):
+    """Take the nearest of the feet that neighbours know."""
+    for i in prange(known.shape[0]):
+        for j in range(known.shape[1]):
+            for k in range(known.shape[2]):
+                best = np.inf
+                if known[i, j, k]:
+                    best = 0.0
+                    for d in range(3):
+                        at = i if d == 0 else (j if d == 1 else k)
+                        best += (foot[i, j, k, d] - at) ** 2
+                fx, fy, fz = foot[i, j, k, 0], foot[i, j, k, 1], foot[i, j, k, 2]
+                for a in range(max(i - 1, 0), min(i + 2, known.shape[0])):
+                    for b in range(max(j - 1, 0), min(j + 2, known.shape[1])):
+                        for c in range(max(k - 1, 0), min(k + 2, known.shape[2])):
+                            if not known[a, b, c]:
+                                continue
+                            x, y, z = foot[a, b, c, 0] - i, foot[a, b, c, 1] - j, foot[a, b, c, 2] - k
+                            squared = x * x + y * y + z * z
+                            if squared < best:
+                                best, fx, fy, fz = squared, foot[a, b, c, 0], foot[a, b, c, 1], foot[a, b, c, 2]
+                new_known[i, j, k] = best < np.inf
+                new_foot[i, j, k, 0] = fx
+                new_foot[i, j, k, 1] = fy
+                new_foot[i, j, k, 2] = fz
+
+
+@njit(cache=True, parallel=True)
+def _to_feet(phi, foot, known, far, h):
+    for i in prange(phi.shape[0]):
+        for j in range(phi.shape[1]):
+            for k in range(phi.shape[2]):
+                away = far
+                if known[i, j, k]:
+                    x, y, z = foot[i, j, k, 0] - i, foot[i, j, k, 1] - j, foot[i, j, k, 2] - k
+                    away = min(np.float32(np.sqrt(x * x + y * y + z * z) * h), far)
+                phi[i, j, k] = away if phi[i, j, k] >= 0 else -away
+
+
+def redistanced(field: Field, band: int) -> Field:
+    """A field with the distance to its own surface within `band` voxels, and that of the band's edge beyond.
+
+    Nodes beside the surface find their nearest point on it along the gradient; others take the nearest of those that
+    their neighbours know, a layer at a time.
+    """
+    phi = field.phi.copy()
+    foot, known = np.zeros((*phi.shape, 3), np.float32), np.zeros(phi.shape, bool)
+    _feet(phi, foot, known)
+    other, there = np.zeros_like(foot), np.zeros_like(known)
+    for _ in range(band):
+        _spread(foot, known, other, there)
+        foot, other, known, there = other, foot, there, known
+    _to_feet(phi, foot, known, np.float32((band + 1) * field.voxel), field.voxel)
+    return replace(field, phi=phi)
+
+
+def room(filters: list[Filter]) -> float:
+    """Voxels that a field needs beyond the surface for filters to work in."""
+    grown = sum(one.width * one.repeats for one in filters if one.does == "grow")
+    return NEAR + grown if filters else 0.0
+
+
+def _box(phi: np.ndarray, width: float) -> np.ndarray:
+    """Mean over a box of half width `width` voxels about each node; parts of voxels count in part."""
+    whole = int(np.floor(width + 0.5))
+    weights = np.ones(2 * whole + 1)
+    weights[[0, -1]] = width + 0.5 - whole if whole else 1.0
+    weights /= weights.sum()
+    for axis in range(3):
+        phi = ndimage.convolve1d(phi, weights.astype(np.float32), axis=axis, mode="nearest")
+    return phi
+
+
+@njit(cache=True, parallel=True)
+def _median(phi, made, reach, near):
+    size = (2 * reach + 1) ** 3
+    for i in prange(reach, phi.shape[0] - reach):
+        values = np.empty(size, np.float32)
+        for j in range(reach, phi.shape[1] - reach):
+            for k in range(reach, phi.shape[2] - reach):
+                if abs(phi[i, j, k]) > near:
+                    continue
+                n = 0
+                for a in range(-reach, reach + 1):
+                    for b in range(-reach, reach + 1):
+                        for c in range(-reach, reach + 1):
+                            values[n] = phi[i + a, j + b, k + c]
+                            n += 1
+                values.sort()
+                made[i, j, k] = values[size // 2]
+
+
+def curvature_flow(field: Field, time: float) -> Field:
+    """A field after a flow by its curvature: every point of the surface moves in by k1 + k2, for `time` (m2).
+
+    Osher & Sethian 1988, J. Comput. Phys. 79, central differences; a ball's radius goes as sqrt(r0^2 - 4 t).
+    """
+    h = field.voxel
+    field = redistanced(field, int(NEAR) + 2)
+    steps = max(int(np.ceil(time / (STEP * h * h))), 1)
+    phi, other = field.phi.copy(), field.phi.copy()
+    for _ in range(steps):
+        _flow(phi, other, np.float32(time / steps / (h * h)), np.float32(NEAR * h), np.float32(h))
+        phi, other = other, phi
+    return replace(field, phi=phi)
+
+
+@njit(cache=True, parallel=True)
+def _flow(phi, made, step, near, voxel):
+    for i in prange(1, phi.shape[0] - 1):
+        for j in range(1, phi.shape[1] - 1):
+            for k in range(1, phi.shape[2] - 1):
+                f = phi[i, j, k]
+                made[i, j, k] = f
+                if abs(f) > near:
+                    continue
+                x = 0.5 * (phi[i + 1, j, k] - phi[i - 1, j, k])
+                y = 0.5 * (phi[i, j + 1, k] - phi[i, j - 1, k])
+                z = 0.5 * (phi[i, j, k + 1] - phi[i, j, k - 1])
+                g = x * x + y * y + z * z
+                xx = phi[i + 1, j, k] + phi[i - 1, j, k] - 2 * f
+                yy = phi[i, j + 1, k] + phi[i, j - 1, k] - 2 * f
+                zz = phi[i, j, k + 1] + phi[i, j, k - 1] - 2 * f
+                if g < 0.3 * voxel * voxel:  # a ridge amid a sheet has no side that could be told to be bent
+                    continue
+                xy = 0.25 * (
+                    phi[i + 1, j + 1, k] + phi[i - 1, j - 1, k] - phi[i + 1, j - 1, k] - phi[i - 1, j + 1, k]
+                )
+                xz = 0.25 * (
+                    phi[i + 1, j, k + 1] + phi[i - 1, j, k - 1] - phi[i + 1, j, k - 1] - phi[i - 1, j, k + 1]
+                )
+                yz = 0.25 * (
+                    phi[i, j + 1, k + 1] + phi[i, j - 1, k - 1] - phi[i, j + 1, k - 1] - phi[i, j - 1, k + 1]
+                )
+                bent = (
+                    x * x * (yy + zz)
+                    + y * y * (xx + zz)
+                    + z * z * (xx + yy)
+                    - 2 * (x * y * xy + x * z * xz + y * z * yz)
+                )
+                made[i, j, k] = f + step * bent / g
+
+
+def mask(field: Field, where: Mask, context: Context) -> np.ndarray | None:
+    """Share between 0 and 1 on a field's nodes, near its surface, of how much something acts; None if it does wholly."""
+    if isinstance(where, BySpeed):
+        value = _speed(field, context.points)
+    elif isinstance(where, ByCollider):
+        if context.solids is None:
+            return np.full(field.phi.shape, _rise(np.array(np.inf), where.none, where.full), np.float32)
+        value = on_nodes(field, context.solids, NEAR * field.voxel)
+    elif isinstance(where, ByThickness):
+        value = _thickness(field, max(where.full, where.none))
+    else:
+        return None
+    return _rise(value, where.none, where.full).astype(np.float32)
+
+
+def _rise(value: np.ndarray, none: float, full: float) -> np.ndarray:
+    """From 0 at `none` to 1 at `full`, either of them the larger one, without a kink at the ends."""
+    span = full - none
+    t = np.clip((value - none) / span, 0, 1) if span else (value >= full).astype(float)
+    return np.asarray(t * t * (3 - 2 * t))
+
+
+def on_nodes(field: Field, value: Solids, near: float) -> np.ndarray:
+    """A function of points on the nodes whose distance is below `near` metres; infinite on others."""
+    found = np.full(field.phi.shape, np.inf)
+    for i in range(0, field.phi.shape[0], 8):
+        end = min(i + 8, field.phi.shape[0])
+        some = field.phi[i:end] < near
+        if some.any():
+            found[i:end][some] = value(field.planes(i, end)[some.ravel()])
+    return found
+
+
+@njit(cache=True, parallel=True)
+def _nearby_speed(phi, near, position, speed, keys, low, shape, radius, node_low, voxel, found):
+    for i in prange(phi.shape[0]):
+        for j in range(phi.shape[1]):
+            for k in range(phi.shape[2]):
+                if abs(phi[i, j, k]) > near:
+                    continue
+                x, y, z = node_low[0] + i * voxel, node_low[1] + j * voxel, node_low[2] + k * voxel
+                ci = int(np.floor((x - low[0]) / radius))
+                cj = int(np.floor((y - low[1]) / radius))
+                ck = int(np.floor((z - low[2]) / radius))
+                total, weight = 0.0, 0.0
+                for a in range(max(ci - 1, 0), min(ci + 2, shape[0])):
+                    for b in range(max(cj - 1, 0), min(cj + 2, shape[1])):
+                        row = (a * shape[1] + b) * shape[2]
+                        begin = first_not_below(keys, row + max(ck - 1, 0))
+                        end = first_not_below(keys, row + max(min(ck + 2, shape[2]), 0))
+                        for p in range(begin, end):
+                            dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
+                            s = (dx * dx + dy * dy + dz * dz) / (radius * radius)
+                            if s < 1.0:
+                                w = (1.0 - s) ** 3
+                                total += w * speed[p]
+                                weight += w
+                if weight > 0.0:
+                    found[i, j, k] = total / weight
+
+
+def _speed(field: Field, points: Points) -> np.ndarray:
+    """Speed (m/s) of the particles about each node near the surface; 0 on others."""
+    found = np.zeros(field.phi.shape)
+    if len(points.position) == 0:
+        return found
+    cells = binned(points.position, 2 * points.spacing)
+    speed = np.linalg.norm(points.carried["velocity"].astype(np.float64), axis=1)[cells.order]
+    near = NEAR * field.voxel
+    args = (cells.position, speed, cells.keys, cells.low, cells.shape, cells.radius, field.low, field.voxel)
+    _nearby_speed(field.phi, near, *args, found)
+    return found
+
+
+def _thickness(field: Field, most: float) -> np.ndarray:
+    """Thickness (m) of the liquid about each node: the widest ball within it that covers the node; up to `most`.
+
+    By opening (Hildebrand & Ruegsegger 1997): a node belongs to a part of thickness t if balls of that
+    width fit there. Looked at in eight steps.
+    """
+    depth = ndimage.distance_transform_edt(field.phi < 0) * field.voxel - field.voxel / 2
+    found = np.zeros(field.phi.shape)
+    for thick in np.linspace(most / 8, most, 8):
+        core = depth >= thick / 2
+        if not core.any():
+            break
+        away = ndimage.distance_transform_edt(~core) * field.voxel
+        found[away <= thick / 2 + 1.5 * field.voxel] = thick
+    return found

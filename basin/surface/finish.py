@@ -1,0 +1,66 @@
+"""What is done to the mesh itself: fairing, subdividing, thinning, laying out flat."""
+
+from __future__ import annotations
+
+import fast_simplification
+import numpy as np
+import trimesh
+import xatlas
+from scipy import sparse
+
+PASS_BAND = (0.6307, -0.6732)  # lambda and mu of Taubin 1995: 1/lambda + 1/mu = 0.1
+THIN_UNIT = float(np.finfo(float).eps) ** 0.5  # thinning collapses what costs up to the epsilon, a squared length
+
+
+def faired(position: np.ndarray, triangle: np.ndarray, passes: int) -> np.ndarray:
+    """Vertices (n, 3) smoothed with little loss of volume (Taubin 1995): umbrella steps in and out, in turn."""
+    count = len(position)
+    if count == 0 or passes == 0:
+        return position
+    t = triangle.astype(np.int64)
+    a = np.concatenate([t[:, 0], t[:, 1], t[:, 2], t[:, 1], t[:, 2], t[:, 0]])
+    b = np.concatenate([t[:, 1], t[:, 2], t[:, 0], t[:, 0], t[:, 1], t[:, 2]])
+    beside = sparse.csr_matrix((np.ones(len(a)), (a, b)), shape=(count, count))
+    beside.data[:] = 1.0  # a side has two triangles and would count twice
+    beside = sparse.diags(1.0 / np.maximum(np.asarray(beside.sum(axis=1)).ravel(), 1.0)) @ beside
+    place = np.asarray(position, np.float64)
+    for _ in range(passes):
+        for share in PASS_BAND:
+            place = place + share * (beside @ place - place)
+    return place
+
+
+def subdivided(position: np.ndarray, triangle: np.ndarray, times: int) -> tuple[np.ndarray, np.ndarray]:
+    """A mesh with each triangle cut into four and rounded (Loop 1987), some times."""
+    if times == 0 or len(triangle) == 0:
+        return position, triangle
+    place, faces = trimesh.remesh.subdivide_loop(position, triangle.astype(np.int64), iterations=times)
+    return np.asarray(place), np.asarray(faces, np.int32)
+
+
+def thinned(position: np.ndarray, triangle: np.ndarray, tolerance: float) -> tuple[np.ndarray, np.ndarray]:
+    """A mesh with fewer triangles that stays within about `tolerance` metres of the given one.
+
+    Sides are collapsed in the order of their quadric error (Garland & Heckbert 1997, by `fast-simplification`) while
+    that stays below a bound; flat parts lose nearly all of their triangles, curved ones few.
+    """
+    if tolerance <= 0 or len(triangle) == 0:
+        return position, triangle
+    low = position.min(axis=0)
+    scale = THIN_UNIT / tolerance
+    place, faces = fast_simplification.simplify(
+        ((position - low) * scale).astype(np.float64), triangle.astype(np.int32), 0.5, lossless=True
+    )
+    return np.asarray(place, np.float64) / scale + low, np.asarray(faces, np.int32)
+
+
+def unwrapped(position: np.ndarray, triangle: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Texture coordinates of a mesh laid out flat by xatlas.
+
+    Returns
+    -------
+    int64 (k,), which vertex each new one was, since those on seams are there once for each side; int32 (m, 3),
+    triangles of the new ones; float32 (k, 2) between 0 and 1
+    """
+    was, faces, flat = xatlas.parametrize(position.astype(np.float32), triangle.astype(np.uint32))
+    return was.astype(np.int64), faces.astype(np.int32), flat.astype(np.float32)
