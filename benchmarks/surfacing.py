@@ -109,7 +109,8 @@ def rows(choices: list[tuple[str, SurfaceSettings]]) -> list[str]:
     """The table's lines."""
     points, around = pool()
     lines = [
-        f"A pool of {len(points.position):,} particles that has rested for a second, surface voxel half of the liquid's; "
+        f"A pool of {len(points.position):,} particles that has rested for a second, "
+        "surface voxel half of the liquid's; "
         "roughness and sheets in particle spacings; time of the whole frame with attributes.",
         "",
         "| method | roughness, rms | thinnest sheet | volume | seconds |",

@@ -27,26 +27,20 @@ def frame_points(data: Mapping[str, np.ndarray]) -> Points:
 
 def frame_grid(data: Mapping[str, np.ndarray]) -> Simulated:
     """What the simulation's grid knew of a liquid frame."""
-    return Simulated(
-        data["grid_low"], float(data["grid_voxel"]), data["tile"], data["tile_held"], data["tile_phi"]
-    )
+    return Simulated(data["grid_low"], float(data["grid_voxel"]), data["tile"], data["tile_held"], data["tile_phi"])
 
 
 class SurfaceWorld:
     """What surfaces of a scene are made among at any frame; distances of meshes are sampled once."""
 
-    def __init__(
-        self, scene: Scene, files: SceneFiles, quality: str, settings: SurfaceSettings | None = None
-    ) -> None:
+    def __init__(self, scene: Scene, files: SceneFiles, quality: str, settings: SurfaceSettings | None = None) -> None:
         self.scene, self.files = scene, files
         self.settings = settings or scene.surface
         self.voxel = scene.voxel_size(quality) * self.settings.voxel_share
         self._dx = scene.voxel_size(quality)
         self._distances: dict[int, object] = {}
 
-    def frame(
-        self, data: Mapping[str, np.ndarray], frame: int
-    ) -> tuple[Points, float, SurfaceSettings, Surroundings]:
+    def frame(self, data: Mapping[str, np.ndarray], frame: int) -> tuple[Points, float, SurfaceSettings, Surroundings]:
         """What `surface_frame` takes, of a liquid frame.
 
         Raises

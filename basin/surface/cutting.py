@@ -45,9 +45,7 @@ def capped(field: Field, cuts: list[Cut], domain: Box) -> Field:
     return replace(field, phi=phi)
 
 
-def opened(
-    position: np.ndarray, triangle: np.ndarray, cuts: list[Cut], domain: Box
-) -> tuple[np.ndarray, np.ndarray]:
+def opened(position: np.ndarray, triangle: np.ndarray, cuts: list[Cut], domain: Box) -> tuple[np.ndarray, np.ndarray]:
     """A mesh (float64 (n, 3) metres, int32 (m, 3)) after those cuts that are not capped: open where they cut."""
     for cut in cuts:
         if not cut.capped and len(triangle):

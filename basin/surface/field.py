@@ -117,7 +117,7 @@ class Field:
         return np.asarray(index * self.voxel + self.low)
 
     def at(self, points: np.ndarray, of: np.ndarray | None = None) -> np.ndarray:
-        """The level set, or another array on its nodes, at points (n, 3), trilinear; beyond the edge its value there."""
+        """The level set, or another array on its nodes, at points (n, 3), trilinear."""
         held = self.phi if of is None else of
         return np.asarray(
             ndimage.map_coordinates(held, ((points - self.low) / self.voxel).T, order=1, mode="nearest"), np.float64

@@ -15,6 +15,7 @@ from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mas
 
 Solids = Callable[[np.ndarray], np.ndarray]  # distance (n,) in metres of points (n, 3) from the nearest collider
 STEP = 1 / 6  # squared voxels: longest step of the flow by curvature that is stable
+RENEWED = 6  # steps of the flow after which the distance is found again
 NEAR = 4.0  # voxels about the surface in which filters of small reach work
 
 
@@ -94,100 +95,93 @@ def moved(field: Field, way: float) -> Field:
 
 
 @njit(cache=True, parallel=True)
-def _feet(phi, foot, known):
-    """Where nodes beside the surface have their nearest point on it, in nodes: along the gradient (n, n, n, 3)."""
+def _count_beside(phi, count):
     for i in prange(phi.shape[0]):
+        n = 0
         for j in range(phi.shape[1]):
             for k in range(phi.shape[2]):
-                f = phi[i, j, k]
-                beside = False
-                g0, g1, g2 = 0.0, 0.0, 0.0
-                for axis in range(3):
-                    up, down = f, f
-                    steps = 0
-                    if axis == 0:
-                        if i + 1 < phi.shape[0]:
-                            up = phi[i + 1, j, k]
-                            steps += 1
-                        if i > 0:
-                            down = phi[i - 1, j, k]
-                            steps += 1
-                    elif axis == 1:
-                        if j + 1 < phi.shape[1]:
-                            up = phi[i, j + 1, k]
-                            steps += 1
-                        if j > 0:
-                            down = phi[i, j - 1, k]
-                            steps += 1
-                    else:
-                        if k + 1 < phi.shape[2]:
-                            up = phi[i, j, k + 1]
-                            steps += 1
-                        if k > 0:
-                            down = phi[i, j, k - 1]
-                            steps += 1
-                    crossed = ((up < 0) != (f < 0), (down < 0) != (f < 0))
-                    beside = beside or crossed[0] or crossed[1]
-                    # of a side that does not cross, only where the other does not either: sheets have two gradients
-                    g = (up - down) / max(steps, 1)
-                    if crossed[0] and not crossed[1]:
-                        g = up - f
-                    elif crossed[1] and not crossed[0]:
-                        g = f - down
-                    elif crossed[0] and crossed[1]:
-                        g = up - f if abs(up - f) > abs(f - down) else f - down
-                    if axis == 0:
-                        g0 = g
-                    elif axis == 1:
-                        g1 = g
-                    else:
-                        g2 = g
-                known[i, j, k] = beside
-                if beside:
-                    squared = max(g0 * g0 + g1 * g1 + g2 * g2, 1e-20)
-                    t = min(abs(f) / np.sqrt(squared), 1.7) / np.sqrt(squared) * (1.0 if f >= 0 else -1.0)
-                    foot[i, j, k, 0] = i - t * g0
-                    foot[i, j, k, 1] = j - t * g1
-                    foot[i, j, k, 2] = k - t * g2
+                n += _beside(phi, i, j, k)
+        count[i] = n
+
+
+@njit(cache=True)
+def _beside(phi, i, j, k):
+    """Whether a node has one of its 26 neighbours on the other side of the surface."""
+    inside = phi[i, j, k] < 0
+    for a in range(max(i - 1, 0), min(i + 2, phi.shape[0])):
+        for b in range(max(j - 1, 0), min(j + 2, phi.shape[1])):
+            for c in range(max(k - 1, 0), min(k + 2, phi.shape[2])):
+                if (phi[a, b, c] < 0) != inside:
+                    return True
+    return False
+
+
+@njit(cache=True)
+def _along(below, here, above):
+    """Difference per node from the values on both sides: the steeper one amid a sheet, whose two sides differ."""
+    if (below < 0) != (here < 0) and (above < 0) != (here < 0):
+        return above - here if abs(above - here) > abs(here - below) else here - below
+    return 0.5 * (above - below)
 
 
 @njit(cache=True, parallel=True)
-def _spread(foot, known, new_foot, new_known):
+def _feet(phi, first, seed, foot):
+    """Where nodes beside the surface have their nearest point on it, and its normal, in nodes: along the gradient."""
+    nx, ny, nz = phi.shape
+    for i in prange(nx):
+        n = first[i]
+        for j in range(ny):
+            for k in range(nz):
+                seed[i, j, k] = -1
+                if not _beside(phi, i, j, k):
+                    continue
+                f = phi[i, j, k]
+                g0 = _along(phi[max(i - 1, 0), j, k], f, phi[min(i + 1, nx - 1), j, k])
+                g1 = _along(phi[i, max(j - 1, 0), k], f, phi[i, min(j + 1, ny - 1), k])
+                g2 = _along(phi[i, j, max(k - 1, 0)], f, phi[i, j, min(k + 1, nz - 1)])
+                length = max(np.sqrt(g0 * g0 + g1 * g1 + g2 * g2), 1e-20)
+                t = min(max(f / length, -1.7), 1.7)
+                g0, g1, g2 = g0 / length, g1 / length, g2 / length
+                foot[n, 0], foot[n, 1], foot[n, 2] = i - t * g0, j - t * g1, k - t * g2
+                foot[n, 3], foot[n, 4], foot[n, 5] = g0, g1, g2
+                seed[i, j, k] = n
+                n += 1
+
+
+@njit(cache=True, parallel=True)
+def _spread(foot, seed, new_seed):
     """Take the nearest of the feet that neighbours know."""
-    for i in prange(known.shape[0]):
-        for j in range(known.shape[1]):
-            for k in range(known.shape[2]):
-                best = np.inf
-                if known[i, j, k]:
-                    best = 0.0
-                    for d in range(3):
-                        at = i if d == 0 else (j if d == 1 else k)
-                        best += (foot[i, j, k, d] - at) ** 2
-                fx, fy, fz = foot[i, j, k, 0], foot[i, j, k, 1], foot[i, j, k, 2]
-                for a in range(max(i - 1, 0), min(i + 2, known.shape[0])):
-                    for b in range(max(j - 1, 0), min(j + 2, known.shape[1])):
-                        for c in range(max(k - 1, 0), min(k + 2, known.shape[2])):
-                            if not known[a, b, c]:
+    nx, ny, nz = seed.shape
+    for i in prange(nx):
+        for j in range(ny):
+            for k in range(nz):
+                best, who = np.inf, -1
+                for a in range(max(i - 1, 0), min(i + 2, nx)):
+                    for b in range(max(j - 1, 0), min(j + 2, ny)):
+                        for c in range(max(k - 1, 0), min(k + 2, nz)):
+                            s = seed[a, b, c]
+                            if s < 0:
                                 continue
-                            x, y, z = foot[a, b, c, 0] - i, foot[a, b, c, 1] - j, foot[a, b, c, 2] - k
+                            x, y, z = foot[s, 0] - i, foot[s, 1] - j, foot[s, 2] - k
                             squared = x * x + y * y + z * z
                             if squared < best:
-                                best, fx, fy, fz = squared, foot[a, b, c, 0], foot[a, b, c, 1], foot[a, b, c, 2]
-                new_known[i, j, k] = best < np.inf
-                new_foot[i, j, k, 0] = fx
-                new_foot[i, j, k, 1] = fy
-                new_foot[i, j, k, 2] = fz
+                                best, who = squared, s
+                new_seed[i, j, k] = who
 
 
 @njit(cache=True, parallel=True)
-def _to_feet(phi, foot, known, far, h):
+def _to_feet(phi, foot, seed, far, h):
     for i in prange(phi.shape[0]):
         for j in range(phi.shape[1]):
             for k in range(phi.shape[2]):
                 away = far
-                if known[i, j, k]:
-                    x, y, z = foot[i, j, k, 0] - i, foot[i, j, k, 1] - j, foot[i, j, k, 2] - k
-                    away = min(np.float32(np.sqrt(x * x + y * y + z * z) * h), far)
+                s = seed[i, j, k]
+                if s >= 0:
+                    x, y, z = i - foot[s, 0], j - foot[s, 1], k - foot[s, 2]
+                    straight = np.sqrt(x * x + y * y + z * z)
+                    # feet lie a node apart: the plane through the nearest is nearer than itself
+                    across = abs(x * foot[s, 3] + y * foot[s, 4] + z * foot[s, 5])
+                    away = min(np.float32((across if across > 0.8 * straight else straight) * h), far)
                 phi[i, j, k] = away if phi[i, j, k] >= 0 else -away
 
 
@@ -198,13 +192,15 @@ def redistanced(field: Field, band: int) -> Field:
     their neighbours know, a layer at a time.
     """
     phi = field.phi.copy()
-    foot, known = np.zeros((*phi.shape, 3), np.float32), np.zeros(phi.shape, bool)
-    _feet(phi, foot, known)
-    other, there = np.zeros_like(foot), np.zeros_like(known)
+    count = np.zeros(phi.shape[0], np.int64)
+    _count_beside(phi, count)
+    foot = np.empty((int(count.sum()), 6), np.float32)
+    seed, other = np.empty(phi.shape, np.int32), np.empty(phi.shape, np.int32)
+    _feet(phi, np.concatenate([[0], np.cumsum(count)]), seed, foot)
     for _ in range(band):
-        _spread(foot, known, other, there)
-        foot, other, known, there = other, foot, there, known
-    _to_feet(phi, foot, known, np.float32((band + 1) * field.voxel), field.voxel)
+        _spread(foot, seed, other)
+        seed, other = other, seed
+    _to_feet(phi, foot, seed, np.float32((band + 1) * field.voxel), field.voxel)
     return replace(field, phi=phi)
 
 
@@ -250,11 +246,14 @@ def curvature_flow(field: Field, time: float) -> Field:
     Osher & Sethian 1988, J. Comput. Phys. 79, central differences; a ball's radius goes as sqrt(r0^2 - 4 t).
     """
     h = field.voxel
-    field = redistanced(field, int(NEAR) + 2)
     steps = max(int(np.ceil(time / (STEP * h * h))), 1)
-    phi, other = field.phi.copy(), field.phi.copy()
-    for _ in range(steps):
-        _flow(phi, other, np.float32(time / steps / (h * h)), np.float32(NEAR * h), np.float32(h))
+    step = np.float32(time / steps / (h * h))
+    phi, other = field.phi, np.empty_like(field.phi)
+    for n in range(steps):
+        if n % RENEWED == 0:  # the band about the surface goes along with it
+            phi = redistanced(replace(field, phi=phi), int(NEAR) + 2).phi
+            other[:] = phi
+        _flow(phi, other, step, np.float32(NEAR * h), np.float32(h))
         phi, other = other, phi
     return replace(field, phi=phi)
 
@@ -275,17 +274,14 @@ def _flow(phi, made, step, near, voxel):
                 xx = phi[i + 1, j, k] + phi[i - 1, j, k] - 2 * f
                 yy = phi[i, j + 1, k] + phi[i, j - 1, k] - 2 * f
                 zz = phi[i, j, k + 1] + phi[i, j, k - 1] - 2 * f
-                if g < 0.3 * voxel * voxel:  # a ridge amid a sheet has no side that could be told to be bent
+                if g < 0.1 * voxel * voxel:  # a ridge amid a sheet has no side that could be told to be bent
+                    least = min(phi[i + 1, j, k], phi[i - 1, j, k], phi[i, j + 1, k], phi[i, j - 1, k])
+                    if f < 0 and min(least, phi[i, j, k + 1], phi[i, j, k - 1]) > 0:
+                        made[i, j, k] = -f  # a single node is all that is left of a ball
                     continue
-                xy = 0.25 * (
-                    phi[i + 1, j + 1, k] + phi[i - 1, j - 1, k] - phi[i + 1, j - 1, k] - phi[i - 1, j + 1, k]
-                )
-                xz = 0.25 * (
-                    phi[i + 1, j, k + 1] + phi[i - 1, j, k - 1] - phi[i + 1, j, k - 1] - phi[i - 1, j, k + 1]
-                )
-                yz = 0.25 * (
-                    phi[i, j + 1, k + 1] + phi[i, j - 1, k - 1] - phi[i, j + 1, k - 1] - phi[i, j - 1, k + 1]
-                )
+                xy = 0.25 * (phi[i + 1, j + 1, k] + phi[i - 1, j - 1, k] - phi[i + 1, j - 1, k] - phi[i - 1, j + 1, k])
+                xz = 0.25 * (phi[i + 1, j, k + 1] + phi[i - 1, j, k - 1] - phi[i + 1, j, k - 1] - phi[i - 1, j, k + 1])
+                yz = 0.25 * (phi[i, j + 1, k + 1] + phi[i, j - 1, k - 1] - phi[i, j + 1, k - 1] - phi[i, j - 1, k + 1])
                 bent = (
                     x * x * (yy + zz)
                     + y * y * (xx + zz)
@@ -296,7 +292,7 @@ def _flow(phi, made, step, near, voxel):
 
 
 def mask(field: Field, where: Mask, context: Context) -> np.ndarray | None:
-    """Share between 0 and 1 on a field's nodes, near its surface, of how much something acts; None if it does wholly."""
+    """Share (0 to 1) on a field's nodes, near its surface, of how much something acts; None if wholly."""
     if isinstance(where, BySpeed):
         value = _speed(field, context.points)
     elif isinstance(where, ByCollider):

@@ -9,7 +9,7 @@ import xatlas
 from scipy import sparse
 
 PASS_BAND = (0.6307, -0.6732)  # lambda and mu of Taubin 1995: 1/lambda + 1/mu = 0.1
-THIN_UNIT = float(np.finfo(float).eps) ** 0.5  # thinning collapses what costs up to the epsilon, a squared length
+THIN_UNIT = float(np.finfo(float).eps) ** 0.5 / 3  # collapses cost up to the epsilon, a sum of squared lengths
 
 
 def faired(position: np.ndarray, triangle: np.ndarray, passes: int) -> np.ndarray:

@@ -258,7 +258,13 @@ class SurfaceSettings(Part):
         meaning="Smoothing passes over the mesh that keep its volume (Taubin 1995).",
     )
     subdivide: int = setting(
-        0, unit="times", group="Mesh", ge=0, le=2, slider=(0, 2), meaning="Each triangle into four, rounded (Loop 1987)."
+        0,
+        unit="times",
+        group="Mesh",
+        ge=0,
+        le=2,
+        slider=(0, 2),
+        meaning="Each triangle into four, rounded (Loop 1987).",
     )
     thinning: float = setting(
         0.0,

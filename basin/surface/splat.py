@@ -106,9 +106,7 @@ def ellipsoids(starts, centre, inverse, reach, volume, low, voxel, density):
                         continue
                     half = np.sqrt(inside) / a
                     middle = z - b / a
-                    for k in range(
-                        max(int(np.ceil(middle - half)), 0), min(int(middle + half) + 1, density.shape[2])
-                    ):
+                    for k in range(max(int(np.ceil(middle - half)), 0), min(int(middle + half) + 1, density.shape[2])):
                         dz = k - z
                         s2 = (c + 2.0 * b * dz + a * dz * dz) * v2
                         if s2 >= 1.0:

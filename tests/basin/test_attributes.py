@@ -16,8 +16,8 @@ from basin.cache import Cache
 from basin.scene import parse_scene
 from basin.stages.run import run
 from basin.surface.attributes import fitted, vertex_attributes
-from basin.surface.health import health
 from basin.surface.field import Points
+from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, surface_frame
 from basin.surface.settings import SurfaceSettings
 
