@@ -1,4 +1,4 @@
-"""The command line: schema, check, forecast, run, solid, info, export."""
+"""The command line: schema, check, forecast, run, solid, info, deliver."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from basin.cache import Cache, DamagedFrame, StageBusy, open_cache
 from basin.exchange import write_ply
 from basin.scene import Scene, SceneError, load_scene, scene_schema
 from basin.stages.assembly import SceneFiles, check_scene
-from basin.stages.export import export
+from basin.stages.deliver import DeliveryFailure, deliver, delivery_frames, delivery_named
 from basin.stages.forecast import forecast
 from basin.stages.run import STAGES, RunFailure, run
 from basin.stages.solid import solver_solid
@@ -33,7 +33,7 @@ def main(arguments: list[str] | None = None) -> int:
     except SceneError as error:
         print(error, file=sys.stderr)
         return BAD_SCENE
-    except (RunFailure, StageBusy, DamagedFrame, FileNotFoundError) as error:
+    except (RunFailure, DeliveryFailure, StageBusy, DamagedFrame, FileNotFoundError) as error:
         print(error, file=sys.stderr)
         return 1
 
@@ -70,12 +70,12 @@ def _parser() -> argparse.ArgumentParser:
     info = command("info", _info, "Say what a cache holds.")
     info.add_argument("dir", type=Path)
     info.add_argument("--json", action="store_true")
-    out = command("export", _export, "Leave frames as files of an open format.")
-    out.add_argument("dir", type=Path)
-    out.add_argument("--stage", choices=STAGES, default="surface")
-    out.add_argument("--format", choices=("obj", "ply"), default="obj")
+    out = command("deliver", _deliver, "Write a delivery's files; renews only what changed.")
+    out.add_argument("scene", type=Path)
+    out.add_argument("--cache", type=Path, required=True, metavar="DIR")
+    out.add_argument("--name", help="of the delivery; may be left out if the scene has one only")
+    out.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
     out.add_argument("--to", type=Path, required=True, metavar="DIR")
-    out.add_argument("--frames", type=_span, metavar="A-B")
     return parser
 
 
@@ -217,9 +217,17 @@ def _info(options: argparse.Namespace) -> int:
     return 0
 
 
-def _export(options: argparse.Namespace) -> int:
-    for path in export(open_cache(options.dir), options.stage, options.format, options.to, options.frames):
-        print(path)
+def _deliver(options: argparse.Namespace) -> int:
+    scene, files = _checked(options.scene)
+    name = options.name
+    if name is None and len(scene.deliveries) == 1:
+        name = scene.deliveries[0].name
+    delivery = delivery_named(scene, name or "")
+    renewed = 0
+    made = deliver(scene, files, open_cache(options.cache), delivery, options.quality, options.to)
+    for one in tqdm(made, total=len(delivery_frames(scene, delivery)), unit="file", dynamic_ncols=True):
+        renewed += not one.reused
+    print(f"{delivery.name}: {renewed} files written, the others were current; {options.to}")
     return 0
 
 

@@ -19,6 +19,7 @@ DEBIAN = {
     "pkg-config": "/usr/bin/pkg-config",
     "gcc": "/usr/bin/gcc",
     "redis-server": "/usr/bin/redis-server",
+    "python3-openvdb": "/usr/share/doc/python3-openvdb",
 }
 FOR_TESTS = {"chromium": "/usr/bin/chromium"}
 

@@ -1,10 +1,11 @@
-"""OBJ, PLY and STL: read through trimesh and then checked, written by hand.
+"""Meshes in: OBJ, PLY, STL and glTF through trimesh, USD and Alembic; OBJ and PLY out, written by hand.
 
 Readers of these formats accept nearly anything; every count, index and number is checked here.
 """
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping
 from pathlib import Path
@@ -13,11 +14,14 @@ from typing import Any
 import numpy as np
 import trimesh
 
+from basin.exchange import alembic, usd
 from basin.exchange.light import encoded
+from basin.exchange.pieces import METRES, axes
 from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh, facing_out, weld_map, welded
 
-METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
+PLAIN = ("obj", "ply", "stl", "glb", "gltf")
+MOVING = ("usd", "usda", "usdc", "usdz", "abc")  # formats that may hold animation in one file
 LARGEST_FILE = 2_000_000_000
 MOST_TRIANGLES = 20_000_000
 
@@ -90,14 +94,19 @@ def sequence_names(names: list[str]) -> tuple[str, dict[str, str]]:
     return f"{stem}{'#' * width}{kind}", kept
 
 
-def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y") -> MeshSequence:
-    """Read a sequence of meshes with the same points as metres, Y up, welded alike; its times are the files' numbers.
+def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y", fps: float = 24.0) -> MeshSequence:
+    """Read a sequence of meshes with the same points as metres, Y up, welded alike; its times are frame numbers.
+
+    They are those of the files, one for each, or, of one file with animation, those of its samples; Alembic counts in
+    seconds, which are turned into frames of `fps`.
 
     Raises
     ------
     UnusableFile
         If a file is missing or unusable, or has other points or triangles than the first one.
     """
+    if "#" not in Path(pattern).name:
+        return _animated(folder / pattern, unit, up, fps)
     files = sequence_files(folder, pattern)
     start = min(files)
     held = read_points(files[start])
@@ -122,31 +131,105 @@ def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y") ->
     return MeshSequence(float(start), 1.0, np.stack(places), triangle)
 
 
-def read_points(path: Path) -> TriangleMesh:
-    """The points and triangles of a file as they are written.
+def _animated(path: Path, unit: str, up: str, fps: float) -> MeshSequence:
+    """The meshes of one file with animation."""
+    number, moments, triangle = _moments(path, fps)
+    if len(moments) < 2:
+        raise UnusableFile(f"{path.name}: has no animation; use it as a mesh that does not deform")
+    sizes = {len(m) for m in moments}
+    if len(sizes) > 1:
+        raise UnusableFile(
+            f"{path.name}: has {min(sizes):,} to {max(sizes):,} points; a mesh that deforms keeps its points. "
+            "Export it again without remeshing"
+        )
+    steps = np.diff(number)
+    if steps.min() <= 0 or np.ptp(steps) > 1e-3 * steps.mean():
+        raise UnusableFile(f"{path.name}: its samples are not evenly spaced; export it again with one a frame")
+    first = _checked(path, moments[0], triangle)
+    for moment in moments[1:]:
+        _checked(path, moment, triangle)
+    same, welded_triangle = weld_map(first)
+    turned = convert(TriangleMesh(first.position[same], welded_triangle), unit, up)
+    flip = turned.open_edges() == 0 and turned.volume() < 0
+    places = [convert(TriangleMesh(m[same], welded_triangle), unit, up).position for m in moments]
+    faces = welded_triangle[:, ::-1].copy() if flip else welded_triangle
+    return MeshSequence(float(number[0]), float(steps.mean()), np.stack(places), faces)
 
-    Raises
-    ------
-    UnusableFile
-        If the file is missing, no mesh, empty, truncated, or has numbers that are not finite.
-    """
-    kind = path.suffix.lower().lstrip(".")
-    if kind not in ("obj", "ply", "stl"):
-        raise UnusableFile(f"{path.name}: meshes are read from .obj, .ply and .stl files")
+
+def _moments(path: Path, fps: float) -> tuple[list[float], list[np.ndarray], np.ndarray]:
+    """All moments of a USD or Alembic file; UnusableFile if it cannot be used."""
+    _whole_file(path)
+    try:
+        read = alembic.read_moments(path, fps) if _kind(path) == "abc" else usd.read_moments(path)
+    except ValueError as error:
+        raise UnusableFile(f"{path.name}: {error}") from None
+    except Exception:  # the libraries raise errors of their own on damaged input
+        raise UnusableFile(f"{path.name}: not a readable {_kind(path).upper()} file") from None
+    return [round(n, 6) for n in read[0]], read[1], read[2]
+
+
+def moments_in(path: Path) -> int:
+    """How many moments of animation a file holds: 1 for still ones and for formats that have none."""
+    return len(_moments(path, 24.0)[0]) if _kind(path) in MOVING else 1
+
+
+def told_axes(path: Path) -> tuple[str | None, str | None]:
+    """The unit and the up axis that a file says it has, if its format can say so."""
+    if _kind(path) in ("glb", "gltf"):
+        return "m", "y"
+    if _kind(path) not in MOVING or _kind(path) == "abc":
+        return None, None
+    metres, up = usd.told_axes(path)
+    units = [name for name, size in METRES.items() if abs(size / metres - 1) < 1e-6] if metres > 0 else []
+    return (units[0] if units else None), up
+
+
+def _kind(path: Path) -> str:
+    return path.suffix.lower().lstrip(".")
+
+
+def _whole_file(path: Path) -> None:
+    """UnusableFile if a file is missing, empty, huge, or of a kind that is not read."""
+    if _kind(path) not in (*PLAIN, *MOVING):
+        raise UnusableFile(f"{path.name}: meshes are read from .{', .'.join((*PLAIN, *MOVING))} files")
     if not path.is_file():
         raise UnusableFile(f"{path.name}: the file is not there")
     if path.stat().st_size == 0:
         raise UnusableFile(f"{path.name}: the file is empty")
     if path.stat().st_size > LARGEST_FILE:
         raise UnusableFile(f"{path.name}: larger than 2 GB; thin it out first")
+
+
+def read_points(path: Path) -> TriangleMesh:
+    """The points and triangles of a file as they are written; the first moment of one with animation.
+
+    Raises
+    ------
+    UnusableFile
+        If the file is missing, no mesh, empty, truncated, or has numbers that are not finite.
+    """
+    kind = _kind(path)
+    if kind in MOVING:
+        _, moments, triangle = _moments(path, 24.0)
+        return _checked(path, moments[0], triangle)
+    _whole_file(path)
     if kind == "ply":
         _check_ply_size(path)
+    if kind == "stl":
+        _check_stl_size(path)
+    if kind in ("glb", "gltf"):
+        _check_gltf(path)
     try:
         loaded: Any = trimesh.load(str(path), file_type=kind, process=False, force="mesh")
         position = np.asarray(loaded.vertices, np.float64)
         triangle = np.asarray(loaded.faces)
     except (Exception, SystemExit):  # the readers raise anything at all on damaged input
         raise UnusableFile(f"{path.name}: not a readable {kind.upper()} mesh") from None
+    return _checked(path, position, triangle)
+
+
+def _checked(path: Path, position: np.ndarray, triangle: np.ndarray) -> TriangleMesh:
+    """A mesh whose counts, indices and numbers are sound; UnusableFile if they are not."""
     if position.ndim != 2 or position.shape[-1] != 3 or triangle.ndim != 2 or triangle.shape[-1] != 3:
         raise UnusableFile(f"{path.name}: holds no triangles")
     if len(position) == 0 or len(triangle) == 0:
@@ -163,12 +246,82 @@ def read_points(path: Path) -> TriangleMesh:
 
 def convert(mesh: TriangleMesh, unit: str, up: str) -> TriangleMesh:
     """File units and axes to metres with Y up, by a turn (never a mirror)."""
-    position = mesh.position * METRES[unit]
-    if up == "z":
-        position = position[:, [0, 2, 1]] * np.array([1.0, 1.0, -1.0])
-    elif up == "x":
-        position = position[:, [1, 0, 2]] * np.array([-1.0, 1.0, 1.0])
+    position = mesh.position * METRES[unit] @ axes(up)
     return TriangleMesh(position, mesh.triangle)
+
+
+def _check_stl_size(path: Path) -> None:
+    """Compare the count of a binary STL with the file's length before anything is allocated."""
+    with path.open("rb") as file:
+        head = file.read(84)
+    size = path.stat().st_size
+    if head[:5].lower() == b"solid" or len(head) < 84:
+        return  # text, or too short for the reader to go on
+    count = int.from_bytes(head[80:84], "little")
+    if 84 + 50 * count != size:
+        raise UnusableFile(f"{path.name}: its header counts {count:,} triangles, its length says otherwise")
+
+
+def _check_gltf(path: Path) -> None:
+    """Compare the lengths that a glTF file tells of itself with what is there, before anything is allocated."""
+    data = path.read_bytes()
+    if _kind(path) == "gltf":
+        document, held = data, None
+    else:
+        if len(data) < 20 or data[:4] != b"glTF" or int.from_bytes(data[8:12], "little") != len(data):
+            raise UnusableFile(f"{path.name}: not a glTF file, or shorter than its header says")
+        length = int.from_bytes(data[12:16], "little")
+        document, held = data[20 : 20 + length], len(data) - 28 - length
+    try:
+        told = json.loads(document)
+        views = told.get("bufferViews", [])
+        for buffer in told.get("buffers", [])[:1]:
+            if held is not None and "uri" not in buffer and int(buffer["byteLength"]) > held:
+                raise UnusableFile(f"{path.name}: shorter than its header says; the file is truncated")
+        for accessor in told.get("accessors", []):
+            if "bufferView" in accessor:
+                view = views[accessor["bufferView"]]
+                if int(accessor["count"]) > int(view["byteLength"]):
+                    raise UnusableFile(f"{path.name}: counts more values than it holds")
+        if any(str(b.get("uri", "data:")).partition(":")[0] != "data" for b in told.get("buffers", [])):
+            raise UnusableFile(f"{path.name}: its values lie in another file; export it as one binary file (.glb)")
+    except UnusableFile:
+        raise
+    except (ValueError, KeyError, TypeError, IndexError, AttributeError):
+        raise UnusableFile(f"{path.name}: not a readable glTF file") from None
+
+
+def read_camera(path: Path, fps: float, unit: str, up: str) -> list[tuple[float, np.ndarray, float]]:
+    """The first camera of a USD or Alembic file, in metres with Y up.
+
+    Returns
+    -------
+    at each of its samples the frame number, the matrix (4, 4) that places it, and its upright angle in degrees
+
+    Raises
+    ------
+    UnusableFile
+        If the file cannot be read or has no camera.
+    """
+    _whole_file(path)
+    if _kind(path) not in MOVING:
+        raise UnusableFile(f"{path.name}: cameras are read from .{', .'.join(MOVING)} files")
+    try:
+        found = alembic.read_camera(path, fps) if _kind(path) == "abc" else usd.read_camera(path)
+    except Exception:
+        raise UnusableFile(f"{path.name}: not a readable {_kind(path).upper()} file") from None
+    if not found:
+        raise UnusableFile(f"{path.name}: has no camera")
+    turn = np.eye(4)
+    turn[:3, :3] = axes(up).T
+    samples = []
+    for number, matrix, angle in found:
+        placed = turn @ matrix
+        placed[:3, 3] *= METRES[unit]
+        if not np.isfinite(placed).all() or not 0 < angle < 180:
+            raise UnusableFile(f"{path.name}: its camera has numbers that cannot be")
+        samples.append((number, placed, angle))
+    return samples
 
 
 def _check_ply_size(path: Path) -> None:

@@ -36,10 +36,13 @@ def read(path, held):
     arrays = {"names": np.array([g.name for g in grids])}
     for n, grid in enumerate(grids):
         low, high = grid.evalActiveVoxelBoundingBox()
+        if grid.activeVoxelCount() == 0:
+            low, high = (0, 0, 0), (-1, -1, -1)
         shape = tuple(b - a + 1 for a, b in zip(low, high))  # noqa: B905
         vector = isinstance(grid, vdb.Vec3SGrid)
         values = np.zeros((*shape, 3) if vector else shape, np.float32)
-        grid.copyToArray(values, ijk=low)
+        if values.size:
+            grid.copyToArray(values, ijk=low)
         corner = [grid.transform.indexToWorld(p) for p in ((0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1))]
         matrix = np.eye(4)
         matrix[:3, 3] = corner[0]

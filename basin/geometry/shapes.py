@@ -42,9 +42,13 @@ class MeshShape(Part):
     )
     up: Literal["y", "z", "x"] = setting("y", group="Shape", meaning="The file's axis that points up.")
 
+    animated: bool = setting(
+        False, group="Shape", meaning="Follow the animation in the file (USD, Alembic), where there is one."
+    )
+
     def is_sequence(self) -> bool:
-        """Whether it is a file for each frame."""
-        return "#" in self.file.rsplit("/", 1)[-1]
+        """Whether it deforms: a file for each frame, or one with animation."""
+        return self.animated or "#" in self.file.rsplit("/", 1)[-1]
 
 
 class GroundPlane(Part):

@@ -1,10 +1,11 @@
 """The scene: one document that says all that a take depends on."""
 
 from basin.scene.document import SceneError, load_scene, parse_scene, scene_schema
-from basin.scene.model import Collider, Domain, Drain, Fill, Force, Inflow, Scene
+from basin.scene.model import Collider, Delivery, Domain, Drain, Fill, Force, Inflow, Scene
 
 __all__ = [
     "Collider",
+    "Delivery",
     "Domain",
     "Drain",
     "Fill",

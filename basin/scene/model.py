@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field, model_validator
@@ -112,6 +113,9 @@ class Element(Part):
     pose: Pose = Field(default_factory=Pose, description="Where it is.")
     attached: str | None = setting(
         None, group="Place", control="element", label="Attached to", meaning="Element whose pose its own is within."
+    )
+    delivered: bool = setting(
+        False, group="Place", meaning="Whether it leaves with deliveries that have elements, as a mesh."
     )
     shown: float | Curve = setting(
         1.0,
@@ -276,6 +280,9 @@ class Collider(Span):
     """A solid that the liquid meets: still, moved by its pose, or deformed by a sequence of meshes."""
 
     kind: Literal["collider"] = "collider"
+    delivered: bool = setting(
+        True, group="Place", meaning="Whether it leaves with deliveries that have elements, as a mesh."
+    )
     shape: ColliderShape = Field(default_factory=Box, description="Its shape.")
     side: Literal["outside", "inside", "shell", "ground"] = setting(
         "outside",
@@ -336,6 +343,79 @@ class Quality(Part):
         return {"draft": self.draft, "proof": self.proof, "final": 1.0}[quality]
 
 
+class Delivery(Part):
+    """A named set of files for who takes over: what leaves, which frames, and how it is written."""
+
+    name: str = setting("surface", group="Delivery", meaning="Name, once per scene; its folder is called so.")
+    surface: bool = setting(True, group="What leaves", meaning="The meshed surface, with all that its vertices carry.")
+    liquid: bool = setting(False, group="What leaves", meaning="The particles, with all that they carry.")
+    elements: bool = setting(False, group="What leaves", meaning="Elements that are marked as delivered, as meshes.")
+    grids: bool = setting(
+        False, group="What leaves", meaning="Level set, density and velocity of the liquid's grid (OpenVDB only)."
+    )
+    heights: bool = setting(
+        False, group="What leaves", meaning="The surface seen from above: height, depth, velocity (OpenEXR only)."
+    )
+    format: Literal["ply", "obj", "glb", "usd", "abc", "vdb", "exr"] = setting(
+        "usd", group="Files", meaning="Open format of the files."
+    )
+    one_file: bool = setting(
+        False, group="Files", label="One file", meaning="All frames in one file (USD, Alembic), or a file for each."
+    )
+    pattern: str = setting(
+        "{piece}.####",
+        group="Files",
+        label="File names",
+        meaning="{piece} is what the file holds, # the frame number, padded to as many digits.",
+    )
+    unit: Literal["m", "cm", "mm", "in", "ft"] = setting("m", group="Files", meaning="What one unit of the files is.")
+    up: Literal["y", "z", "x"] = setting("y", group="Files", label="Up axis", meaning="Axis of the files that is up.")
+    first: int | None = setting(None, group="Frames", meaning="First frame; empty is the shot's first.")
+    last: int | None = setting(None, group="Frames", meaning="Last frame; empty is the shot's last.")
+    step: int = setting(1, unit="frames", group="Frames", ge=1, le=1000, meaning="Every how many frames.")
+    offset: int = setting(0, unit="frames", group="Frames", meaning="Added to frame numbers in the files.")
+    resolution: int = setting(
+        512, unit="pixels", group="Files", ge=16, le=8192, slider=(128, 2048), meaning="Longer side of the images."
+    )
+
+    @model_validator(mode="after")
+    def _possible(self) -> Delivery:
+        if not re.fullmatch(r"[\w][\w .-]*", self.name) or len(self.name) > 80:
+            raise ValueError("a delivery's name is made of letters, digits, blanks, dots and dashes")
+        if not re.fullmatch(r"[\w#{}.-]+", self.pattern) or self.pattern.startswith("."):
+            raise ValueError("file names are made of letters, digits, dots, dashes, # and {piece}; no folders")
+        if re.sub(r"\{piece\}", "", self.pattern).count("{") or "}" in self.pattern.replace("{piece}", ""):
+            raise ValueError("file names know {piece} alone in braces")
+        if len(re.findall("#+", self.pattern)) > 1 or (not self.single() and "#" not in self.pattern):
+            raise ValueError("file names need one run of # for the frame number")
+        if "{piece}" not in self.pattern and self.format in ("ply", "obj"):
+            raise ValueError("file names need {piece}, since each piece is a file of its own")
+        if not self.parts():
+            raise ValueError("nothing leaves; choose what does")
+        self._known_by_format()
+        if self.first is not None and self.last is not None and self.last < self.first:
+            raise ValueError(f"frames run backwards ({self.first} to {self.last}); swap first and last")
+        return self
+
+    def _known_by_format(self) -> None:
+        own = {"vdb": {"grids"}, "exr": {"heights"}}.get(self.format, {"surface", "liquid", "elements"})
+        strange = [part for part in self.parts() if part not in own]
+        if strange:
+            raise ValueError(f"{strange[0]} cannot leave as {self.format}, only {' and '.join(sorted(own))}")
+        if self.format == "glb" and (self.unit, self.up) != ("m", "y"):
+            raise ValueError("glTF is in metres with Y up; leave unit and up axis so, or choose another format")
+        if self.format == "usd" and self.up == "x":
+            raise ValueError("USD knows Y and Z as up axes; choose one of them")
+
+    def parts(self) -> list[str]:
+        """What leaves, by name."""
+        return [name for name in ("surface", "liquid", "elements", "grids", "heights") if getattr(self, name)]
+
+    def single(self) -> bool:
+        """Whether all frames go into one file."""
+        return self.one_file and self.format in ("usd", "abc")
+
+
 class Scene(Part):
     """All that a take describes."""
 
@@ -348,6 +428,17 @@ class Scene(Part):
     quality: Quality = Field(default_factory=Quality)
     camera: View = Field(default_factory=View)
     elements: list[AnyElement] = Field(default_factory=list)
+    deliveries: list[Delivery] = setting(
+        factory=list, group="Deliveries", control="list", meaning="Named sets of files that leave."
+    )
+
+    @model_validator(mode="after")
+    def _deliveries(self) -> Scene:
+        names = [d.name.lower() for d in self.deliveries]
+        twice = sorted({n for n in names if names.count(n) > 1})
+        if twice:
+            raise ValueError(f"two deliveries are named {twice[0]!r}; give each its own name")
+        return self
 
     @model_validator(mode="after")
     def _names(self) -> Scene:

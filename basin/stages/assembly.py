@@ -62,13 +62,13 @@ class SceneFiles:
 
     def sequence(self, shape: MeshShape, time: Time) -> MeshSequence:
         """The meshes of a shape whose file is a sequence, numbered like the frames; UnusableFile as above."""
-        return self._numbered(shape).played(time.first, time.fps)
+        return self._numbered(shape, time.fps).played(time.first, time.fps)
 
-    def _numbered(self, shape: MeshShape) -> MeshSequence:
-        key = (shape.file, shape.unit, shape.up)
+    def _numbered(self, shape: MeshShape, fps: float = 24.0) -> MeshSequence:
+        key = (shape.file, shape.unit, f"{shape.up} {fps}")
         if key not in self._sequences:
             self._inside(shape.file, "mesh")
-            self._sequences[key] = read_sequence(self.folder, shape.file, shape.unit, shape.up)
+            self._sequences[key] = read_sequence(self.folder, shape.file, shape.unit, shape.up, fps)
         return self._sequences[key]
 
     def pictures(self, paint: Picture) -> Pictures:

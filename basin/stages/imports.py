@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import read_mesh, read_pictures, read_sequence, sequence_names
+from basin.exchange import moments_in, read_mesh, read_pictures, read_sequence, sequence_names, told_axes
 from basin.scene import Scene
 from basin.stages.assembly import proposed_unit
 
@@ -18,7 +18,8 @@ __all__ = ["MeshFacts", "images_digest", "import_mesh", "sequence_names"]
 class MeshFacts:
     """What an imported mesh is: size in metres, triangles, open edges, and a unit if the size looks wrong.
 
-    A mesh that deforms is told by its first file, and the number of its files.
+    A mesh that deforms is told by its first file or moment, and how many of them there are. `animated` is a file with
+    animation; `told_unit` and `told_up` are what the file says of itself.
     """
 
     file: str
@@ -31,6 +32,9 @@ class MeshFacts:
     open_edges: int
     proposed_unit: str | None
     frames: int = 1
+    animated: bool = False
+    told_unit: str | None = None
+    told_up: str | None = None
 
     def at(self, file: str) -> MeshFacts:
         """The same facts for the place where the file is kept."""
@@ -43,8 +47,10 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
     UnusableFile if it is unusable.
     """
     frames = 1
-    if "#" in path.name:
-        sequence = read_sequence(path.parent, path.name, unit, up)
+    animated = "#" not in path.name and moments_in(path) > 1
+    told = (None, None) if "#" in path.name else told_axes(path)
+    if animated or "#" in path.name:
+        sequence = read_sequence(path.parent, path.name, unit, up, scene.time.fps)
         mesh, frames, digest = sequence.mesh(-np.inf), len(sequence.position), sequence.digest()
     else:
         mesh = read_mesh(path, unit, up)
@@ -61,6 +67,9 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
         open_edges=mesh.open_edges(),
         proposed_unit=proposed_unit(float(size.max()), unit, float(max(scene.domain.size))),
         frames=frames,
+        animated=animated,
+        told_unit=told[0],
+        told_up=told[1],
     )
 
 

@@ -53,12 +53,13 @@ def seen_mesh(folder: Path, scene: Scene, index: int, frame: int | None) -> Tria
     shape = getattr(scene.elements[index], "shape", None)
     if frame is None or not isinstance(shape, MeshShape) or not shape.is_sequence():
         return viewed_mesh(scene.elements[index], scene, SceneFiles(folder))
-    stamp = tuple((path, path.stat().st_mtime_ns) for path in sequence_files(folder, shape.file).values())
-    sequence = _read_once(folder, shape.file, shape.unit, shape.up, stamp)
+    files = list(sequence_files(folder, shape.file).values()) if "#" in shape.file else [folder / shape.file]
+    stamp = tuple((path, path.stat().st_mtime_ns) for path in files)
+    sequence = _read_once(folder, shape.file, shape.unit, shape.up, scene.time.fps, stamp)
     return sequence.mesh(frame)
 
 
 @lru_cache(maxsize=4)
-def _read_once(folder: Path, file: str, unit: str, up: str, stamp: object) -> MeshSequence:
+def _read_once(folder: Path, file: str, unit: str, up: str, fps: float, stamp: object) -> MeshSequence:
     """A sequence as its files are now, by their numbers, kept for the next frames that are asked for."""
-    return read_sequence(folder, file, unit, up)
+    return read_sequence(folder, file, unit, up, fps)

@@ -315,7 +315,7 @@ def particle_field(
 
 def _with_grid(phi: np.ndarray, low: np.ndarray, voxel: float, simulated: Simulated, body: float) -> None:
     """Add the simulation's full voxels, and its level set from a depth on (voxels of its own; 0 for never)."""
-    some = simulated.held.any(axis=(1, 2, 3))
+    some = np.asarray(simulated.held.any(axis=(1, 2, 3)))
     if some.any():
         where, first = simulated.rows(some)
         held = simulated.held[some]

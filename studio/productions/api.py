@@ -84,6 +84,16 @@ class StageReport(Schema):
     seconds: float
 
 
+class DeliveryReport(Schema):
+    name: str
+    format: str
+    current: int
+    stale: int
+    total: int
+    bytes: int
+    folder: str
+
+
 class MeshReply(Schema):
     file: str
     unit: str
@@ -94,6 +104,9 @@ class MeshReply(Schema):
     open_edges: int
     proposed_unit: str | None
     frames: int
+    animated: bool
+    told_unit: str | None
+    told_up: str | None
 
 
 class PlacedReply(Schema):
@@ -268,24 +281,18 @@ def _check_axes(unit: str, up: str) -> None:
         raise Refused(["Units are m, cm, mm, in and ft; the up axis is x, y or z."])
 
 
-@router.get("/takes/{take_id}/export/{quality}/{stage}")
-def export(
-    request: HttpRequest,
-    take_id: int,
-    quality: str,
-    stage: str,
-    format: str = "obj",
-    first: int | None = None,
-    last: int | None = None,
-) -> FileResponse:
-    """A zip with a file per frame."""
+@router.get("/takes/{take_id}/deliveries/{quality}", response=list[DeliveryReport])
+def deliveries(request: HttpRequest, take_id: int, quality: str) -> list[DeliveryReport]:
+    """What of each delivery is written and current."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    if format not in ("obj", "ply"):
-        raise Refused(["Frames leave as obj or ply."])
-    span = (first, last) if first is not None and last is not None else None
-    path = services.exported(found, services.quality_of(quality), services.stage_of(stage), format, span)
+    return [DeliveryReport(**r) for r in services.delivery_report(found, services.quality_of(quality))]
+
+
+@router.get("/takes/{take_id}/deliveries/{quality}/download")
+def download(request: HttpRequest, take_id: int, quality: str, name: str) -> FileResponse:
+    """A delivery's files and its manifest as a zip."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    path = services.delivery_zip(found, services.quality_of(quality), name)
     handle = path.open("rb")
     path.unlink()  # the open file goes on to exist until it is sent
-    return FileResponse(
-        handle, as_attachment=True, filename=f"{found.shot.name}-{stage}-{format}.zip".replace(" ", "_")
-    )
+    return FileResponse(handle, as_attachment=True, filename=f"{found.shot.name}-{name}.zip".replace(" ", "_"))

@@ -20,7 +20,7 @@ from django.db.models import F
 from basin.cache import Cache, DamagedFrame, StageBusy
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene
-from basin.stages.export import export
+from basin.stages.deliver import DeliveryFailure, delivery_named, delivery_states
 from basin.stages.forecast import Forecast, forecast
 from basin.stages.imports import MeshFacts, images_digest, import_mesh, sequence_names
 from basin.stages.keys import frame_keys
@@ -64,6 +64,7 @@ def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Tak
         scene = parse_scene(document)
     except SceneError as error:
         raise Refused(error.problems) from None
+    _check_joined(take, scene)
     plain = scene.model_dump(mode="json")
     with transaction.atomic():
         changed = Take.objects.filter(pk=take.pk, revision=revision).update(scene=plain, revision=F("revision") + 1)
@@ -72,6 +73,16 @@ def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Tak
     take.refresh_from_db()
     found = check_scene(scene, SceneFiles(take.folder))
     return take, found.problems, found.remarks
+
+
+def _check_joined(take: Take, scene: Scene) -> None:
+    """Refused if a scene joins caches of another production, or folders that are no take's cache."""
+    for joined in scene.surface.caches:
+        named = re.fullmatch(r"\.\./take-(\d+)/(draft|proof|final)", joined.folder)
+        if joined.folder and not (
+            named and Take.objects.filter(pk=int(named[1]), shot__production=take.shot.production_id).exists()
+        ):
+            raise Refused([f"{joined.folder}: is no take of this production; choose one from the list."])
 
 
 def quality_of(name: str) -> str:
@@ -242,23 +253,56 @@ def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:
         raise Refused([str(error)]) from None
 
 
-def exported(take: Take, quality: str, stage: str, kind: str, frames: tuple[int, int] | None) -> Path:
-    """A zip of a stage's frames as files; the caller deletes it.
+def delivery_folder(take: Take, quality: str, name: str) -> Path:
+    """Where a delivery's files are left."""
+    return take.folder / "deliveries" / quality / name
 
-    Refused if there are no frames or one is damaged.
+
+def delivery_report(take: Take, quality: str) -> list[dict[str, Any]]:
+    """Per delivery: how many of its files are current, stale and missing, bytes on disk, and where they are."""
+    scene, files = scene_of(take), SceneFiles(take.folder)
+    report = []
+    for delivery in scene.deliveries:
+        folder = delivery_folder(take, quality, delivery.name)
+        try:
+            states = list(delivery_states(scene, files, delivery, quality, folder).values())
+        except ValueError:  # a mesh that cannot be read
+            states = []
+        held = [p.stat().st_size for p in folder.iterdir() if p.is_file()] if folder.is_dir() else []
+        report.append(
+            {
+                "name": delivery.name,
+                "format": delivery.format,
+                "current": states.count("current"),
+                "stale": states.count("stale"),
+                "total": len(states),
+                "bytes": sum(held),
+                "folder": str(folder.relative_to(take.folder)),
+            }
+        )
+    return report
+
+
+def delivery_zip(take: Take, quality: str, name: str) -> Path:
+    """A zip of a delivery's files and its manifest; the caller deletes it.
+
+    Refused if there is no such delivery, or nothing of it has been written.
     """
-    cache = Cache(take.cache_folder(quality))
-    take.folder.mkdir(parents=True, exist_ok=True)
+    try:
+        delivery_named(scene_of(take), name)
+    except DeliveryFailure as error:
+        raise Refused([str(error)], 404) from None
+    folder = delivery_folder(take, quality, name)
+    files = [
+        p for p in sorted(folder.glob("*")) if p.is_file() and not p.name.startswith(".") and ".part" not in p.name
+    ]
+    if not files:
+        raise Refused([f"Nothing of {name!r} has been written at {quality} yet; deliver it first."], 409)
     with tempfile.NamedTemporaryFile(dir=take.folder, suffix=".zip", delete=False) as target:
         path = Path(target.name)
-    try:
-        with tempfile.TemporaryDirectory(dir=take.folder) as holding, zipfile.ZipFile(path, "w") as archive:
-            for written in export(cache, stage, kind, Path(holding), frames):
-                archive.write(written, written.name)
-                written.unlink()
-    except (FileNotFoundError, DamagedFrame) as error:
-        path.unlink()
-        raise Refused([str(error)], 409) from None
+    with zipfile.ZipFile(path, "w") as archive:
+        for file in files:
+            archive.write(file, file.name)
     return path
 
 

@@ -20,6 +20,7 @@ class RunReply(Schema):
     quality: str
     status: str
     stages: str
+    delivery: str
     stage: str
     frame: int | None
     done: int
@@ -69,6 +70,13 @@ def ask(request: HttpRequest, take_id: int, wanted: RunRequest) -> RunReply:
         wanted.last,
     )
     return _reply(made)
+
+
+@router.post("/takes/{take_id}/deliveries/{quality}", response=RunReply)
+def deliver(request: HttpRequest, take_id: int, quality: str, name: str) -> RunReply:
+    """Ask for a delivery to be written."""
+    take = take_for(request.user, take_id)  # type: ignore[arg-type]
+    return _reply(services.ask_for_delivery(request.user, take, quality, name))  # type: ignore[arg-type]
 
 
 @router.post("/runs/{run_id}/stop", response=RunReply)

@@ -22,6 +22,7 @@ class Run(models.Model):
     by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
     quality = models.CharField(max_length=10)
     stages = models.CharField(max_length=80)
+    delivery = models.CharField(max_length=80, default="", blank=True)
     first = models.IntegerField(null=True)
     last = models.IntegerField(null=True)
     status = models.CharField(max_length=10, choices=Status.choices, default=Status.WAITING, db_index=True)

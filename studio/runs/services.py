@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import socket
 import threading
+import time as clock
 import uuid
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -18,14 +20,17 @@ from django.utils import timezone
 
 from basin.cache import Cache, StageBusy
 from basin.scene import SceneError
-from basin.stages.run import STAGES, RunFailure, run
+from basin.stages.assembly import SceneFiles
+from basin.stages.deliver import DeliveryFailure, deliver, delivery_named, delivery_states
+from basin.stages.run import STAGES, FrameDone, RunFailure, run
 from studio.errors import Refused
 from studio.productions.models import Take
-from studio.productions.services import quality_of, scene_of, take_forecast
+from studio.productions.services import delivery_folder, quality_of, scene_of, take_forecast
 from studio.runs.events import publish
 from studio.runs.models import Run
 
 MOST_ATTEMPTS = 5
+DELIVERY = "delivery"
 ACTIVE = (Run.Status.WAITING, Run.Status.RUNNING)
 
 
@@ -58,6 +63,47 @@ def ask_for_run(
     publish(run_event(made))
     wake()
     return made
+
+
+def ask_for_delivery(user: User | None, take: Take, quality: str, name: str) -> Run:
+    """Queue the writing of a delivery; Refused if there is none of the name, or it is being written already."""
+    quality_of(quality)
+    scene, files = scene_of(take), SceneFiles(take.folder)
+    try:
+        delivery = delivery_named(scene, name)
+    except DeliveryFailure as error:
+        raise Refused([str(error)], 404) from None
+    total = len(delivery_states(scene, files, delivery, quality, delivery_folder(take, quality, name)))
+    with transaction.atomic():
+        Take.objects.select_for_update().get(pk=take.pk)
+        if Run.objects.filter(take=take, quality=quality, delivery=name, status__in=ACTIVE).exists():
+            raise Refused([f"The delivery {name!r} is being written already."], 409)
+        made = Run.objects.create(take=take, by=user, quality=quality, stages=DELIVERY, delivery=name, total=total)
+    publish(run_event(made))
+    wake()
+    return made
+
+
+def _work(row: Run, stop: Callable[[], bool]) -> Iterator[FrameDone]:
+    """Make what a run asks for, frame by frame or file by file."""
+    scene = scene_of(row.take)
+    cache = Cache(row.take.cache_folder(row.quality))
+    if row.delivery:
+        delivery = delivery_named(scene, row.delivery)
+        folder = delivery_folder(row.take, row.quality, row.delivery)
+        for one in deliver(scene, SceneFiles(row.take.folder), cache, delivery, row.quality, folder, stop):
+            yield FrameDone(DELIVERY, one.frame, {}, one.reused)
+        return
+    span = (row.first or scene.time.first, row.last or scene.time.last)
+    yield from run(
+        scene,
+        row.take.folder,
+        cache,
+        stages=row.stage_names(),
+        quality=row.quality,
+        frames=span,
+        stop=stop,
+    )
 
 
 def wake() -> None:
@@ -151,19 +197,11 @@ def work_once(owner: str | None = None) -> bool:
     status, message = Run.Status.DONE, ""
     done = 0
     try:
-        scene = scene_of(row.take)
-        span = (row.first or scene.time.first, row.last or scene.time.last)
-        for frame in run(
-            scene,
-            row.take.folder,
-            Cache(row.take.cache_folder(row.quality)),
-            stages=row.stage_names(),
-            quality=row.quality,
-            frames=span,
-            stop=lease.stop.is_set,
-        ):
+        began = clock.monotonic()
+        for frame in _work(row, lease.stop.is_set):
             done += 1
-            seconds = 0.0 if frame.reused else frame.readings.get("seconds", 0.0)
+            took, began = clock.monotonic() - began, clock.monotonic()
+            seconds = 0.0 if frame.reused else frame.readings.get("seconds", took)
             Run.objects.filter(pk=row.pk, lease_owner=owner).update(
                 done=done, stage=frame.stage, frame=frame.frame, frame_seconds=seconds
             )
@@ -174,7 +212,7 @@ def work_once(owner: str | None = None) -> bool:
             status, message = Run.Status.STOPPED, "stopped; whole frames are kept"
     except (SceneError, Refused) as error:
         status, message = Run.Status.FAILED, "; ".join(error.problems)
-    except (RunFailure, StageBusy, ValueError, OSError) as error:
+    except (RunFailure, DeliveryFailure, StageBusy, ValueError, OSError) as error:
         status, message = Run.Status.FAILED, str(error)
     finally:
         lease.end()
@@ -198,6 +236,7 @@ def run_event(row: Run) -> dict[str, Any]:
         "quality": row.quality,
         "status": str(row.status),
         "stages": row.stages,
+        "delivery": row.delivery,
         "stage": row.stage,
         "frame": row.frame,
         "done": row.done,

@@ -112,14 +112,18 @@ class Runs(SimpleTestCase):
         with self.assertRaisesRegex(SceneError, "this machine has"):
             self.go()
 
-    def test_command_line_runs_informs_and_exports(self) -> None:
+    def test_command_line_runs_informs_and_delivers(self) -> None:
         path = self.folder / "scene.json"
         path.write_text(json.dumps(self.document))
         out = self.folder / "out"
         self.assertEqual(main(["run", str(path), "--to", str(out), "--frames", "1-2", "--threads", "1"]), 0)
         self.assertEqual(main(["info", str(out), "--json"]), 0)
-        self.assertEqual(main(["export", str(out), "--format", "ply", "--to", str(self.folder / "ex")]), 0)
-        files = sorted(p.name for p in (self.folder / "ex").iterdir())
+        self.document["deliveries"] = [{"name": "mesh", "format": "ply", "last": 2}]
+        path.write_text(json.dumps(self.document))
+        given = ["deliver", str(path), "--cache", str(out), "--to", str(self.folder / "ex")]
+        self.assertEqual(main(given), 0)
+        files = sorted(p.name for p in (self.folder / "ex").glob("*.ply"))
         self.assertEqual(files, ["surface.0001.ply", "surface.0002.ply"])
         self.assertEqual(read_mesh(self.folder / "ex" / files[0]).open_edges(), 0)
+        self.assertEqual(main([*given, "--name", "no such"]), 1)
         self.assertEqual(main(["info", str(self.folder / "nowhere")]), 1)

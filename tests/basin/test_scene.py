@@ -169,7 +169,7 @@ class Meshes(SimpleTestCase):
         self.assertIn("truncated", self.told("b.ply", b"ply\nformat ascii 1.0\nelement vertex 900000\nend_header\n"))
         self.assertIn("no triangles", self.told("c.obj", b"v 0 0 0\nv 1 0 0\n"))
         self.assertIn("not finite", self.told("d.obj", b"v 0 0 nan\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"))
-        self.assertIn(".obj, .ply and .stl", self.told("e.txt", b"x"))
+        self.assertIn(".obj, .ply, .stl", self.told("e.txt", b"x"))
 
     def test_open_mesh_is_refused_with_its_open_edges(self) -> None:
         cube = box_mesh((0.2, 0.2, 0.2))

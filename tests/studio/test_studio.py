@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import json
 import shutil
 import tempfile
+import zipfile
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -220,7 +222,7 @@ class Runs(StudioCase):
             f"/api/takes/{self.take.pk}/runs", {"quality": "draft", "stages": stages or ["liquid", "surface"]}
         )
 
-    def test_run_makes_frames_that_can_be_seen_and_exported(self) -> None:
+    def test_run_makes_frames_that_can_be_seen(self) -> None:
         self.assertEqual(self.ask().status_code, 200)
         self.assertTrue(services.work_once())
         self.assertFalse(services.work_once())
@@ -235,10 +237,48 @@ class Runs(StudioCase):
         again = self.client.get(f"{base}/view/draft/liquid/2?budget=500", headers={"If-None-Match": points["ETag"]})
         self.assertEqual(again.status_code, 304)
         self.assertEqual(self.client.get(f"{base}/view/draft/surface/9").status_code, 404)
-        archive = b"".join(self.client.get(f"{base}/export/draft/surface?format=obj"))  # type: ignore[arg-type]
-        self.assertEqual(archive[:2], b"PK")
         self.assertEqual(self.client.get(f"{base}/elements/2/mesh").content[:4], b"ZBV1")
         self.assertEqual([len(p["matrices"]) for p in self.client.get(f"{base}/poses").json()], [1, 1, 4])
+
+    def keep(self, **changes: Any) -> Any:
+        """Keep the take's scene with changes."""
+        self.take.refresh_from_db()
+        return self.client.put(
+            f"/api/takes/{self.take.pk}/scene",
+            json.dumps({"revision": self.take.revision, "scene": {**self.take.scene, **changes}}),
+            content_type="application/json",
+        )
+
+    def test_delivery_is_written_told_and_downloaded(self) -> None:
+        base = f"/api/takes/{self.take.pk}/deliveries/draft"
+        self.assertEqual(self.keep(deliveries=[{"name": "for light", "format": "ply"}]).status_code, 200)
+        early = self.client.post(f"{base}?name=for light")
+        self.assertEqual(early.json()["total"], 4)
+        services.work_once()
+        self.assertIn("run the surface first", Run.objects.get().message)
+        self.assertEqual(self.client.get(f"{base}/download?name=for light").status_code, 409)
+        self.ask()
+        services.work_once()
+        self.client.post(f"{base}?name=for light")
+        self.assertEqual(self.client.post(f"{base}?name=for light").status_code, 409)
+        services.work_once()
+        self.assertEqual(Run.objects.order_by("-pk")[0].status, "done")
+        (report,) = self.client.get(base).json()
+        self.assertEqual((report["current"], report["stale"], report["total"]), (4, 0, 4))
+        archive = b"".join(self.client.get(f"{base}/download?name=for light"))  # type: ignore[arg-type]
+        with zipfile.ZipFile(io.BytesIO(archive)) as held:
+            self.assertEqual(held.namelist(), ["manifest.json", *(f"surface.000{n}.ply" for n in (1, 2, 3, 4))])
+        self.assertEqual(self.client.post(f"{base}?name=other").status_code, 404)
+        self.assertEqual(self.client.get(f"{base}/download?name=../..").status_code, 404)
+
+    def test_caches_are_joined_within_a_production_only(self) -> None:
+        surface = {**self.take.scene.get("surface", {}), "caches": [{"folder": "../../etc"}]}
+        refused = self.keep(surface=surface)
+        self.assertIn("is no take of this production", refused.json()["problems"][0])
+        surface["caches"] = [{"folder": f"../take-{self.take.pk}/draft"}]
+        kept = self.keep(surface=surface)
+        self.assertEqual(kept.status_code, 200)
+        self.assertIn("has no liquid frames", kept.json()["problems"][0])
 
     def test_second_run_of_the_same_stage_is_refused(self) -> None:
         self.ask(["liquid"])

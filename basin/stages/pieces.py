@@ -1,0 +1,170 @@
+"""What leaves of a scene at a frame, in metres with Y up: surface, particles, elements, grids, heights."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+
+from basin.cache import Cache
+from basin.exchange.pieces import METRES, Piece, axes
+from basin.exchange.vdb import Grid
+from basin.geometry.shapes import GroundPlane, MeshShape
+from basin.scene import Scene
+from basin.scene.model import AnyElement, Delivery
+from basin.stages.assembly import SceneFiles, element_mesh
+from basin.stages.keys import frame_keys
+from basin.stages.raster import heights
+from basin.surface.attributes import CARRIED
+
+MOMENT = 1e-3  # shot seconds over which an element's velocity is taken
+GIVEN = ("vorticity", "uv", "rest_a", "rest_b", "rest_share")
+TILE = 8
+OUTSIDE = 3.0  # voxels: what level sets say outside of their tiles
+
+
+def needed_stages(delivery: Delivery) -> list[str]:
+    """Stages whose frames a delivery needs."""
+    liquid = delivery.liquid or delivery.grids
+    surface = delivery.surface or delivery.heights
+    return [name for name, wanted in (("liquid", liquid), ("surface", surface)) if wanted]
+
+
+def piece_name(name: str) -> str:
+    """A name that all formats take: letters, digits and underscores, no digit first."""
+    plain = re.sub(r"\W+", "_", name, flags=re.ASCII).strip("_") or "element"
+    return plain if not plain[0].isdigit() else f"_{plain}"
+
+
+def frame_pieces(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, frame: int) -> list[Piece]:
+    """Meshes and points of a frame; DamagedFrame if a cached frame is not whole."""
+    found = []
+    time = scene.time.shot_time(frame)
+    if delivery.surface:
+        data = cache.stage("surface").frame(frame)
+        found.append(Piece("surface", data["position"], data["triangle"], _carried(data, time)))
+    if delivery.liquid:
+        data = cache.stage("liquid").frame(frame)
+        spacing = float(data["particle_spacing"])
+        found.append(Piece("liquid", data["position"], None, _carried(data, time), spacing))
+    if delivery.elements:
+        found += element_pieces(scene, files, time)
+    return found
+
+
+def _carried(data: object, time: float) -> dict[str, np.ndarray]:
+    """What points carry, with ages for moments of birth."""
+    held: dict[str, np.ndarray] = {
+        name: data[name]  # type: ignore[index]
+        for name in (*CARRIED, *GIVEN)
+        if name in data  # type: ignore[operator]
+    }
+    if "born" in held:
+        held["age"] = (time - held.pop("born")).astype(np.float32)
+    return held
+
+
+def delivered_elements(scene: Scene) -> list[AnyElement]:
+    """Elements that are marked as delivered and have a shape, but for endless planes."""
+    return [
+        e for e in scene.elements if e.delivered and not isinstance(getattr(e, "shape", GroundPlane()), GroundPlane)
+    ]
+
+
+def element_pieces(scene: Scene, files: SceneFiles, time: float) -> list[Piece]:
+    """Delivered elements as meshes where they are, with velocities if they move; one that is off has no points."""
+    found = []
+    for element in delivered_elements(scene):
+        shape = getattr(element, "shape", None)
+        deforms = isinstance(shape, MeshShape) and shape.is_sequence()
+        moves = scene.placement(element).moves() or deforms
+
+        def at(t: float, element: AnyElement = element, shape: object = shape) -> tuple[np.ndarray, np.ndarray]:
+            mesh = files.mesh_at(shape, scene.time, t) if isinstance(shape, MeshShape) else element_mesh(element, files)
+            assert mesh is not None
+            placed = mesh.transformed(scene.placement(element).matrix(t))
+            return placed.position, placed.triangle
+
+        position, triangle = at(time)
+        attributes = {}
+        if moves:
+            flow = (at(time + MOMENT)[0] - at(time - MOMENT)[0]) / (2 * MOMENT)
+            attributes["velocity"] = flow.astype(np.float32)
+        spans = element.acts(time, time) if hasattr(element, "acts") else [()]
+        switches = hasattr(element, "spans") and element.spans() != [(0.0, np.inf)]
+        if not spans:
+            position, triangle = position[:0], triangle[:0]
+            attributes = {name: value[:0] for name, value in attributes.items()}
+        found.append(Piece(piece_name(element.name), position, triangle, attributes, still=not (moves or switches)))
+    return found
+
+
+def frame_grids(cache: Cache, frame: int, unit: str, up: str) -> list[Grid]:
+    """Level set, density and velocity of a liquid frame's grid, placed in a unit with an axis up."""
+    data = cache.stage("liquid").frame(frame)
+    dx, tile = float(data["grid_voxel"]), data["tile"]
+    scale = 1.0 / METRES[unit]
+    turn = axes(up) * scale
+    matrix = np.eye(4)
+    matrix[:3, :3] = turn * dx
+    matrix[:3, 3] = turn @ (np.asarray(data["grid_low"]) + 0.5 * dx)
+    level = np.where(data["tile_held"] > 0, np.minimum(data["tile_phi"], -0.5 * dx), data["tile_phi"])
+    density = np.clip(0.5 - level / dx, 0, 1)
+    flow = np.stack([_centred(data[f"tile_{c}"], tile, axis) for axis, c in enumerate("uvw")], axis=-1)
+    return [
+        Grid("surface", "level set", tile, level * scale, OUTSIDE * dx * scale, matrix),
+        Grid("density", "fog", tile, density, 0.0, matrix),
+        Grid("velocity", "velocity", tile, flow @ turn.T, 0.0, matrix),
+    ]
+
+
+def _centred(faces: np.ndarray, tile: np.ndarray, axis: int) -> np.ndarray:
+    """Values at the lower faces of voxels (t, 8, 8, 8) as means at their middles; at the rim of tiles that have no
+    neighbour the last face's."""
+    row = {tuple(t): n for n, t in enumerate(tile.tolist())}
+    after = tile.copy()
+    after[:, axis] += 1
+    beside = np.array([row.get(tuple(t), -1) for t in after.tolist()], np.int64)
+    next_face = np.roll(faces, -1, axis=axis + 1)
+    rim: list[slice | int] = [slice(None)] * 4
+    rim[axis + 1] = -1
+    own = np.take(faces, -1, axis=axis + 1)
+    first = np.take(faces, 0, axis=axis + 1)
+    next_face[tuple(rim)] = np.where((beside >= 0)[:, None, None], first[np.maximum(beside, 0)], own)
+    return np.asarray((faces + next_face) / 2)
+
+
+def frame_heights(scene: Scene, cache: Cache, delivery: Delivery, frame: int) -> dict[str, np.ndarray]:
+    """The surface from above over the domain: height, depth and velocity, in the delivery's unit and axes."""
+    data = cache.stage("surface").frame(frame)
+    low, size = np.array(scene.domain.low), np.array(scene.domain.size)
+    pixel = max(size[0], size[2]) / delivery.resolution
+    flow = data["velocity"] @ axes(delivery.up).T
+    shape = tuple(max(round(float(s / pixel)), 1) for s in (size[2], size[0]))
+    found = heights(data["position"], data["triangle"], flow, low, pixel, shape)
+    scale = 1.0 / METRES[delivery.unit]
+    return {name: (value if name == "A" else value * scale).astype(np.float32) for name, value in found.items()}
+
+
+def part_keys(scene: Scene, files: SceneFiles, delivery: Delivery, quality: str) -> dict[int, list[object]]:
+    """What the files of each frame depend on besides the delivery's own settings."""
+    stages = {stage: frame_keys(scene, files, quality, stage) for stage in needed_stages(delivery)}
+    keys: dict[int, list[object]] = {}
+    for frame in range(scene.time.first, scene.time.last + 1):
+        own: list[object] = [keys_of[frame] for keys_of in stages.values()]
+        if delivery.heights:
+            own.append([list(scene.domain.low), list(scene.domain.size)])
+        if delivery.elements:
+            time = scene.time.shot_time(frame)
+            for e in delivered_elements(scene):
+                shape = getattr(e, "shape", None)
+                digest = (
+                    files.mesh_at(shape, scene.time, time).digest()
+                    if isinstance(shape, MeshShape)
+                    else shape.model_dump()  # type: ignore[union-attr]
+                )
+                acts = bool(e.acts(time, time)) if hasattr(e, "acts") else True
+                moved = scene.placement(e).over(time - MOMENT, time + MOMENT)
+                own.append([e.name, digest, moved, acts])
+        keys[frame] = own
+    return keys
