@@ -38,8 +38,12 @@ def setting(
     control: str | None = None,
     label: str | None = None,
     factory: Any = None,
+    when: dict[str, list[str]] | None = None,
 ) -> Any:
-    """Declare one setting; the arguments are what the panel and the manual show."""
+    """Declare one setting; the arguments are what the panel and the manual show.
+
+    `when` names settings beside it and the choices under which this one has an effect.
+    """
     extra: dict[str, Any] = {"unit": unit, "group": group, "scale": scale}
     if slider is not None:
         extra["slider"] = list(slider)
@@ -47,6 +51,8 @@ def setting(
         extra["keyed"] = True
     if control:
         extra["control"] = control
+    if when:
+        extra["when"] = when
     limits: dict[str, Any] = {"ge": ge, "gt": gt, "le": le}
     values: dict[str, Any] = {"description": meaning, "json_schema_extra": {"zinc": extra}}
     if label:

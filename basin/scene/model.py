@@ -228,11 +228,19 @@ class Inflow(Source, Span):
         meaning="Velocity of the liquid, per shot second, as seen; only its direction counts when litres are given.",
     )
     flow: float | Curve = setting(
-        1.0, unit="l/s", group="Amount", keyed=True, slider=(0.01, 100), scale="log", meaning="Litres per shot second."
+        1.0,
+        unit="l/s",
+        when={"amount": ["flow"]},
+        group="Amount",
+        keyed=True,
+        slider=(0.01, 100),
+        scale="log",
+        meaning="Litres per shot second.",
     )
     total: float = setting(
         10.0,
         unit="l",
+        when={"amount": ["total"]},
         group="Amount",
         gt=0,
         slider=(0.1, 1000),
@@ -304,6 +312,7 @@ class Collider(Span):
     thickness: float = setting(
         0.02,
         unit="m",
+        when={"side": ["shell"]},
         group="Shape",
         gt=0,
         slider=(0.001, 0.2),
@@ -327,9 +336,19 @@ AnyElement = Annotated[Fill | Inflow | Collider | Drain | Force, Field(discrimin
 class View(Part):
     """Where the shot is seen from."""
 
-    eye: Vec3 = setting((2.2, 1.5, 2.6), unit="m", group="Camera", meaning="Place of the camera.")
-    target: Vec3 = setting((0.0, 0.4, 0.0), unit="m", group="Camera", meaning="Point it looks at.")
-    angle: float = setting(35.0, unit="deg", group="Camera", gt=1, le=120, slider=(15, 70), meaning="Upright angle.")
+    eye: Vec3 | Curve = setting((2.2, 1.5, 2.6), unit="m", group="Camera", keyed=True, meaning="Place of the camera.")
+    target: Vec3 | Curve = setting((0.0, 0.4, 0.0), unit="m", group="Camera", keyed=True, meaning="Point it looks at.")
+    angle: float | Curve = setting(
+        35.0, unit="deg", group="Camera", keyed=True, slider=(15, 70), meaning="Upright angle, above 1 and up to 120."
+    )
+
+    @model_validator(mode="after")
+    def _angles(self) -> View:
+        held = self.angle.keys if isinstance(self.angle, Curve) else []
+        given = [k.value for k in held] if held else [self.angle]
+        if not all(isinstance(a, float | int) and 1 < a <= 120 for a in given):
+            raise ValueError("the upright angle lies above 1 and up to 120 degrees")
+        return self
 
 
 class Quality(Part):
@@ -347,20 +366,36 @@ class Delivery(Part):
     """A named set of files for who takes over: what leaves, which frames, and how it is written."""
 
     name: str = setting("surface", group="Delivery", meaning="Name, once per scene; its folder is called so.")
-    surface: bool = setting(True, group="What leaves", meaning="The meshed surface, with all that its vertices carry.")
-    liquid: bool = setting(False, group="What leaves", meaning="The particles, with all that they carry.")
-    elements: bool = setting(False, group="What leaves", meaning="Elements that are marked as delivered, as meshes.")
-    grids: bool = setting(
-        False, group="What leaves", meaning="Level set, density and velocity of the liquid's grid (OpenVDB only)."
-    )
-    heights: bool = setting(
-        False, group="What leaves", meaning="The surface seen from above: height, depth, velocity (OpenEXR only)."
-    )
     format: Literal["ply", "obj", "glb", "usd", "abc", "vdb", "exr"] = setting(
-        "usd", group="Files", meaning="Open format of the files."
+        "usd",
+        group="Files",
+        meaning="Open format of the files. OpenVDB takes the liquid's grid: level set, density, velocity; OpenEXR the "
+        "surface from above: height, depth, velocity.",
+    )
+    surface: bool = setting(
+        True,
+        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        group="What leaves",
+        meaning="The meshed surface, with all that its vertices carry.",
+    )
+    liquid: bool = setting(
+        False,
+        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        group="What leaves",
+        meaning="The particles, with all that they carry.",
+    )
+    elements: bool = setting(
+        False,
+        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        group="What leaves",
+        meaning="Elements that are marked as delivered, as meshes.",
     )
     one_file: bool = setting(
-        False, group="Files", label="One file", meaning="All frames in one file (USD, Alembic), or a file for each."
+        False,
+        when={"format": ["usd", "abc"]},
+        group="Files",
+        label="One file",
+        meaning="All frames in one file (USD, Alembic), or a file for each.",
     )
     pattern: str = setting(
         "{piece}.####",
@@ -375,7 +410,14 @@ class Delivery(Part):
     step: int = setting(1, unit="frames", group="Frames", ge=1, le=1000, meaning="Every how many frames.")
     offset: int = setting(0, unit="frames", group="Frames", meaning="Added to frame numbers in the files.")
     resolution: int = setting(
-        512, unit="pixels", group="Files", ge=16, le=8192, slider=(128, 2048), meaning="Longer side of the images."
+        512,
+        unit="pixels",
+        when={"format": ["exr"]},
+        group="Files",
+        ge=16,
+        le=8192,
+        slider=(128, 2048),
+        meaning="Longer side of the images.",
     )
 
     @model_validator(mode="after")
@@ -398,10 +440,6 @@ class Delivery(Part):
         return self
 
     def _known_by_format(self) -> None:
-        own = {"vdb": {"grids"}, "exr": {"heights"}}.get(self.format, {"surface", "liquid", "elements"})
-        strange = [part for part in self.parts() if part not in own]
-        if strange:
-            raise ValueError(f"{strange[0]} cannot leave as {self.format}, only {' and '.join(sorted(own))}")
         if self.format == "glb" and (self.unit, self.up) != ("m", "y"):
             raise ValueError("glTF is in metres with Y up; leave unit and up axis so, or choose another format")
         if self.format == "usd" and self.up == "x":
@@ -409,7 +447,9 @@ class Delivery(Part):
 
     def parts(self) -> list[str]:
         """What leaves, by name."""
-        return [name for name in ("surface", "liquid", "elements", "grids", "heights") if getattr(self, name)]
+        if self.format in ("vdb", "exr"):
+            return ["grids" if self.format == "vdb" else "heights"]
+        return [name for name in ("surface", "liquid", "elements") if getattr(self, name)]
 
     def single(self) -> bool:
         """Whether all frames go into one file."""

@@ -181,8 +181,8 @@ def _wanted(scene: Scene, files: SceneFiles, delivery: Delivery, quality: str) -
         return [_Wanted(_file_name(delivery, piece_name(delivery.name), None), "", tuple(frames), key)]
     pieces = [""]
     if delivery.format in ("ply", "obj"):
-        pieces = [name for name in ("surface", "liquid") if getattr(delivery, name)]
-        if delivery.elements:
+        pieces = [name for name in delivery.parts() if name != "elements"]
+        if "elements" in delivery.parts():
             pieces += [piece_name(e.name) for e in delivered_elements(scene)]
     found = []
     for frame in frames:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from basin.exchange import moments_in, read_mesh, read_pictures, read_sequence, sequence_names, told_axes
+from basin.exchange import moments_in, read_camera, read_mesh, read_pictures, read_sequence, sequence_names, told_axes
 from basin.scene import Scene
+from basin.scene.model import View
 from basin.stages.assembly import proposed_unit
 
 __all__ = ["MeshFacts", "images_digest", "import_mesh", "sequence_names"]
@@ -71,6 +73,29 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
         told_unit=told[0],
         told_up=told[1],
     )
+
+
+def import_camera(path: Path, unit: str, up: str, scene: Scene) -> View:
+    """The camera in a file as the scene's: a key for each sample within the shot, linear between; UnusableFile if none.
+
+    It looks at a point as far before it as the domain's middle is. Roll about its own axis is left out.
+    """
+    samples = read_camera(path, scene.time.fps, unit, up)
+    middle = np.array(scene.domain.low) + np.array(scene.domain.size) / 2
+    rows = []
+    for number, matrix, angle in samples:
+        eye, ahead = matrix[:3, 3], -matrix[:3, 2] / np.linalg.norm(matrix[:3, 2])
+        target = eye + ahead * max(float((middle - eye) @ ahead), 0.1)
+        rows.append(((number - scene.time.first) / scene.time.fps, eye.tolist(), target.tolist(), angle))
+
+    def keyed(values: list[Any]) -> Any:
+        if all(v == values[0] for v in values):
+            return values[0]
+        keys = [{"time": row[0], "value": v, "segment": "linear"} for row, v in zip(rows, values, strict=True)]
+        return {"keys": keys}
+
+    eyes, targets, angles = ([row[i] for row in rows] for i in (1, 2, 3))
+    return View.model_validate({"eye": keyed(eyes), "target": keyed(targets), "angle": keyed(angles)})
 
 
 def images_digest(folder: Path, pattern: str) -> str:

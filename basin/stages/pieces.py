@@ -25,9 +25,9 @@ OUTSIDE = 3.0  # voxels: what level sets say outside of their tiles
 
 def needed_stages(delivery: Delivery) -> list[str]:
     """Stages whose frames a delivery needs."""
-    liquid = delivery.liquid or delivery.grids
-    surface = delivery.surface or delivery.heights
-    return [name for name, wanted in (("liquid", liquid), ("surface", surface)) if wanted]
+    parts = delivery.parts()
+    stages = {"liquid": {"liquid", "grids"}, "surface": {"surface", "heights"}}
+    return [stage for stage, needing in stages.items() if needing & set(parts)]
 
 
 def piece_name(name: str) -> str:
@@ -39,15 +39,15 @@ def piece_name(name: str) -> str:
 def frame_pieces(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, frame: int) -> list[Piece]:
     """Meshes and points of a frame; DamagedFrame if a cached frame is not whole."""
     found = []
-    time = scene.time.shot_time(frame)
-    if delivery.surface:
+    parts, time = delivery.parts(), scene.time.shot_time(frame)
+    if "surface" in parts:
         data = cache.stage("surface").frame(frame)
         found.append(Piece("surface", data["position"], data["triangle"], _carried(data, time)))
-    if delivery.liquid:
+    if "liquid" in parts:
         data = cache.stage("liquid").frame(frame)
         spacing = float(data["particle_spacing"])
         found.append(Piece("liquid", data["position"], None, _carried(data, time), spacing))
-    if delivery.elements:
+    if "elements" in parts:
         found += element_pieces(scene, files, time)
     return found
 
@@ -152,9 +152,9 @@ def part_keys(scene: Scene, files: SceneFiles, delivery: Delivery, quality: str)
     keys: dict[int, list[object]] = {}
     for frame in range(scene.time.first, scene.time.last + 1):
         own: list[object] = [keys_of[frame] for keys_of in stages.values()]
-        if delivery.heights:
+        if "heights" in delivery.parts():
             own.append([list(scene.domain.low), list(scene.domain.size)])
-        if delivery.elements:
+        if "elements" in delivery.parts():
             time = scene.time.shot_time(frame)
             for e in delivered_elements(scene):
                 shape = getattr(e, "shape", None)

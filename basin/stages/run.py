@@ -7,25 +7,29 @@ from __future__ import annotations
 
 import time as clock
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ProcessPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
+from multiprocessing import get_context
 from pathlib import Path
 
 import numba
+import numpy as np
 
 from basin import keep_memory
 from basin.cache import Cache, DamagedFrame, StageCache
+from basin.cache.store import FrameRecord
 from basin.liquid.step import Liquid, LiquidFailure, Tally
 from basin.scene import Scene, SceneError
 from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.forecast import forecast
 from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
-from basin.stages.surface_stage import SurfaceWorld
+from basin.stages.surface_stage import SurfaceWorld, begin_worker, mesh_frame, work_frame
 from basin.surface.field import SurfaceFailure
-from basin.surface.health import health
-from basin.surface.mesh import surface_frame
 
 STAGES = ("liquid", "surface")
+FRAMES_A_WORKER = 8  # fewer are meshed sooner than a process has begun
 
 
 class RunFailure(RuntimeError):
@@ -173,29 +177,54 @@ def _run_surface(
     keys = frame_keys(scene, files, quality, "surface")
     liquid_states = states_by_keys(source, frame_keys(scene, files, quality, "liquid"))
     records, made = store.records(), source.records()
-    at_hand = SurfaceWorld(scene, files, quality)
-    for frame in range(max(span[0], scene.time.first), min(span[1], scene.time.last) + 1):
-        if stop():
-            return
-        record = records.get(frame)
-        if record and not record.error and record.key == keys[frame] and store.verify(record):
-            yield FrameDone("surface", frame, record.readings, reused=True)
-            continue
-        if liquid_states[frame] != "current":
-            continue
-        start = clock.perf_counter()
+    frames = range(max(span[0], scene.time.first), min(span[1], scene.time.last) + 1)
+    kept = {f for f in frames if _is_kept(store, records.get(f), keys[f])}
+    todo = [f for f in frames if f not in kept and liquid_states[f] == "current"]
+    with _meshed(scene, files, cache, quality, todo) as meshed:
+        for frame in frames:
+            if stop():
+                return
+            if frame in kept:
+                yield FrameDone("surface", frame, records[frame].readings, reused=True)
+            if frame not in todo:
+                continue
+            try:
+                arrays, readings = meshed(frame, made[frame].readings["volume"])
+            except (SurfaceFailure, DamagedFrame, SceneError) as error:
+                store.write_failure(frame, keys[frame], str(error))
+                raise RunFailure(f"frame {frame}: {error}") from error
+            store.write(frame, keys[frame], arrays, readings)
+            yield FrameDone("surface", frame, readings)
+
+
+def _is_kept(store: StageCache, record: FrameRecord | None, key: str) -> bool:
+    return record is not None and not record.error and record.key == key and store.verify(record)
+
+
+Mesher = Callable[[int, float], tuple[dict[str, np.ndarray], dict[str, float]]]
+
+
+@contextmanager
+def _meshed(scene: Scene, files: SceneFiles, cache: Cache, quality: str, todo: list[int]) -> Iterator[Mesher]:
+    """What meshes the frames to do, asked for in their order: by processes beside each other where there are many."""
+    workers = min(numba.get_num_threads(), len(todo) // FRAMES_A_WORKER)
+    if workers < 2:
+        at_hand = SurfaceWorld(scene, files, quality)
+        yield lambda frame, volume: mesh_frame(at_hand, cache, frame, volume)
+        return
+    volumes = {frame: record.readings["volume"] for frame, record in cache.stage("liquid").records().items()}
+    given = (scene.model_dump(mode="json"), files.folder, cache.folder, quality)
+    context = get_context("spawn")
+    with ProcessPoolExecutor(workers, mp_context=context, initializer=begin_worker, initargs=given) as pool:
+        ahead: dict[int, Future[tuple[dict[str, np.ndarray], dict[str, float]]]] = {}
+        coming = iter(todo)
+
+        def meshed(frame: int, _volume: float) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+            while len(ahead) < workers + 1 and (following := next(coming, None)) is not None:
+                ahead[following] = pool.submit(work_frame, following, volumes[following])
+            return ahead.pop(frame).result()
+
         try:
-            surface = surface_frame(*at_hand.frame(source.frame(frame), frame))
-        except (SurfaceFailure, DamagedFrame) as error:
-            store.write_failure(frame, keys[frame], str(error))
-            raise RunFailure(f"frame {frame}: {error}") from error
-        arrays = {"position": surface.position, "triangle": surface.triangle, **surface.attributes}
-        speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
-        liquid = made[frame].readings["volume"]
-        readings = {
-            **health(surface, at_hand.voxel, liquid),
-            "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,
-            "seconds": clock.perf_counter() - start,
-        }
-        store.write(frame, keys[frame], arrays, readings)
-        yield FrameDone("surface", frame, readings)
+            yield meshed
+        finally:
+            pool.shutdown(wait=True, cancel_futures=True)

@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import time as clock
 from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
 
+import numba
 import numpy as np
 
+from basin import keep_memory
+from basin.cache import Cache
 from basin.geometry.distance import shape_distance
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import MeshShape
-from basin.scene import Collider, Scene, SceneError
+from basin.scene import Collider, Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, distance_of
 from basin.surface.attributes import CARRIED
 from basin.surface.field import Points, Simulated
-from basin.surface.mesh import Joined, Surroundings
+from basin.surface.health import health
+from basin.surface.mesh import Joined, Surroundings, surface_frame
 from basin.surface.settings import Join, SurfaceSettings
 
 FAR = 3.0  # domains' lengths: shapes that are joined may not reach farther beyond it
@@ -94,3 +101,38 @@ class SurfaceWorld:
         if (np.abs(np.concatenate([low - middle, high - middle])) > FAR * size.max()).any():
             raise SceneError(["a joined shape lies far outside the domain; move it nearer or make it smaller"])
         return Joined(lambda points: held.placed_at(points, matrix), low, high)
+
+
+def mesh_frame(
+    world: SurfaceWorld, cache: Cache, frame: int, volume: float
+) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+    """Arrays and readings of a surface frame; `volume` is the liquid's in m3.
+
+    Raises
+    ------
+    SurfaceFailure, DamagedFrame, SceneError
+    """
+    start = clock.perf_counter()
+    surface = surface_frame(*world.frame(cache.stage("liquid").frame(frame), frame))
+    speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
+    readings = {
+        **health(surface, world.voxel, volume),
+        "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,
+        "seconds": clock.perf_counter() - start,
+    }
+    return {"position": surface.position, "triangle": surface.triangle, **surface.attributes}, readings
+
+
+_own: dict[str, tuple[SurfaceWorld, Cache]] = {}
+
+
+def begin_worker(document: dict[str, Any], folder: Path, cache: Path, quality: str) -> None:
+    """Make a process ready to mesh frames of a scene, on one core."""
+    keep_memory()
+    numba.set_num_threads(1)
+    _own["world"] = (SurfaceWorld(parse_scene(document), SceneFiles(folder), quality), Cache(cache))
+
+
+def work_frame(frame: int, volume: float) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+    """`mesh_frame` in a process that has begun."""
+    return mesh_frame(*_own["world"], frame, volume)

@@ -19,7 +19,7 @@ from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
 LEAST_SPAN = {"speed": 0.01}  # m/s: the colours of liquid at rest do not stretch over its last whispers
-SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark")
+SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark", "difference")
 FROM_NOTHING = ("speed", "vorticity")
 _Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]
 
@@ -73,6 +73,9 @@ def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), tim
     value = np.asarray(value, np.float64)
     finite = value[np.isfinite(value)] if len(value) else np.zeros(1)
     low, top = (0.0 if by in FROM_NOTHING else float(finite.min())), float(finite.max())
+    if by == "difference":  # what stayed lies in the middle of the ramp
+        top = max(abs(low), abs(top))
+        low = -top
     top = max(top, low + LEAST_SPAN.get(by, 1e-6))
     share = np.clip((np.nan_to_num(value) - low) / (top - low), 0, 1)
     histogram, _ = np.histogram(finite, bins=40, range=(low, top))

@@ -86,11 +86,23 @@ class Cut(Part):
         meaning="What lies outside of the box or domain, behind the plane, or above the height; or what lies inside, "
         "before, or below.",
     )
-    centre: Vec3 = setting((0.0, 0.0, 0.0), unit="m", group="Cut", meaning="Of the box, or a point of the plane.")
-    size: Vec3 = setting((1.0, 1.0, 1.0), unit="m", group="Cut", meaning="Edge lengths of the box.")
-    normal: Vec3 = setting((0.0, 1.0, 0.0), group="Cut", meaning="Side of the plane that is outside.")
-    height: float = setting(0.0, unit="m", group="Cut", meaning="Of the level plane.")
-    margin: float = setting(0.0, unit="m", group="Cut", slider=(0, 0.5), meaning="From the domain's walls.")
+    centre: Vec3 = setting(
+        (0.0, 0.0, 0.0),
+        unit="m",
+        when={"by": ["box", "plane"]},
+        group="Cut",
+        meaning="Of the box, or a point of the plane.",
+    )
+    size: Vec3 = setting(
+        (1.0, 1.0, 1.0), unit="m", when={"by": ["box"]}, group="Cut", meaning="Edge lengths of the box."
+    )
+    normal: Vec3 = setting(
+        (0.0, 1.0, 0.0), when={"by": ["plane"]}, group="Cut", meaning="Side of the plane that is outside."
+    )
+    height: float = setting(0.0, unit="m", when={"by": ["height"]}, group="Cut", meaning="Of the level plane.")
+    margin: float = setting(
+        0.0, unit="m", when={"by": ["domain"]}, group="Cut", slider=(0, 0.5), meaning="From the domain's walls."
+    )
     capped: bool = setting(True, group="Cut", meaning="Closed where it is cut, or left open.")
 
     @model_validator(mode="after")
@@ -143,6 +155,7 @@ class SurfaceSettings(Part):
     particle_radius: float = setting(
         0.9,
         unit="spacings",
+        when={"method": ["averaged", "spheres"]},
         group="Shape",
         gt=0,
         le=3,
@@ -154,6 +167,7 @@ class SurfaceSettings(Part):
     kernel_radius: float = setting(
         2.0,
         unit="spacings",
+        when={"method": ["density", "anisotropic", "averaged"]},
         group="Shape",
         ge=1,
         le=4,
@@ -164,6 +178,7 @@ class SurfaceSettings(Part):
     thinnest: float = setting(
         0.3,
         unit="spacings",
+        when={"method": ["density", "anisotropic"]},
         group="Shape",
         ge=0,
         le=1,
@@ -240,6 +255,7 @@ class SurfaceSettings(Part):
     gap: float = setting(
         0.0,
         unit="mm",
+        when={"colliders": ["remove"]},
         group="Cuts",
         ge=-100,
         le=100,

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+import re
+from dataclasses import asdict, replace
 from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from ninja import File, Router, Schema, UploadedFile
 
 from basin.scene import scene_schema
+from basin.stages.judge import Asked
 from studio.errors import Refused
-from studio.productions import services
+from studio.productions import judging, services
 from studio.productions.models import Take
 
 router = Router(tags=["productions"])
@@ -94,6 +96,28 @@ class DeliveryReport(Schema):
     folder: str
 
 
+class JudgeRequest(Schema):
+    scene: dict[str, Any]
+    frame: int
+    middle: list[float] | None = None
+    reach: float = 0.0
+    coarser: float = 1.0
+    by: str = ""
+    session: str = ""
+
+
+class FreezeRequest(Schema):
+    scene: dict[str, Any]
+    frame: int
+    name: str
+
+
+class Frozen(Schema):
+    file: str
+    triangles: int
+    bytes: int
+
+
 class MeshReply(Schema):
     file: str
     unit: str
@@ -113,6 +137,16 @@ class PlacedReply(Schema):
     matrices: list[list[float]]
     shown: list[bool]
     deforms: bool
+
+
+class Camera(Schema):
+    camera: dict[str, Any]
+
+
+class Seen(Schema):
+    eye: list[float]
+    target: list[float]
+    angle: float
 
 
 class Kept(Schema):
@@ -230,6 +264,51 @@ def view(
     return HttpResponse(packed, content_type="application/octet-stream", headers=headers)
 
 
+def _asked(take: Take, quality: str, wanted: JudgeRequest | FreezeRequest) -> Asked:
+    services.check_scene_of(take, wanted.scene)
+    asked = Asked(take.folder, take.cache_folder(services.quality_of(quality)), wanted.scene, quality, wanted.frame)
+    if isinstance(wanted, FreezeRequest) or wanted.middle is None:
+        return asked if isinstance(wanted, FreezeRequest) else replace(asked, coarser=wanted.coarser, by=wanted.by)
+    if len(wanted.middle) != 3 or not 0 < wanted.reach < 1e6 or not 1 <= wanted.coarser <= 16:
+        raise Refused(["A region has a middle, a reach above zero, and is at most 16 times coarser."])
+    x, y, z = wanted.middle
+    return replace(asked, middle=(x, y, z), reach=wanted.reach, coarser=wanted.coarser, by=wanted.by)
+
+
+@router.post("/takes/{take_id}/judge/{quality}")
+def judge(request: HttpRequest, take_id: int, quality: str, wanted: JudgeRequest) -> HttpResponse:
+    """A frame meshed with the settings of a scene that need not be kept, packed for the viewport with its facts."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    packed = judging.judged(found, (request.user.pk, wanted.session), _asked(found, quality, wanted))
+    return HttpResponse(packed, content_type="application/octet-stream")
+
+
+@router.post("/takes/{take_id}/freeze/{quality}", response=Frozen)
+def freeze(request: HttpRequest, take_id: int, quality: str, wanted: FreezeRequest) -> Frozen:
+    """Keep a frame's surface as a mesh that others can use while the rest is tuned."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    if not re.fullmatch(r"\w[\w -]{0,60}", wanted.name):
+        raise Refused(["A name is made of letters, digits, blanks and dashes."])
+    file, triangles = judging.frozen(found, _asked(found, quality, wanted), wanted.name)
+    return Frozen(file=file, triangles=triangles, bytes=(found.folder / file).stat().st_size)
+
+
+@router.get("/takes/{take_id}/frozen", response=list[str])
+def frozen(request: HttpRequest, take_id: int) -> list[str]:
+    """Names of the surfaces that were frozen."""
+    return [p.name for p in judging.frozen_files(services.take_for(request.user, take_id))]  # type: ignore[arg-type]
+
+
+@router.get("/takes/{take_id}/frozen/{name}")
+def frozen_file(request: HttpRequest, take_id: int, name: str) -> FileResponse:
+    """A frozen surface."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    for path in judging.frozen_files(found):
+        if path.name == name:
+            return FileResponse(path.open("rb"), as_attachment=True, filename=name)
+    raise Refused(["There is no such frozen surface."], 404)
+
+
 @router.get("/takes/{take_id}/elements/{index}/mesh")
 def element_mesh(request: HttpRequest, take_id: int, index: int, frame: int | None = None) -> HttpResponse:
     """An element's mesh packed for the viewport; at a frame if it deforms."""
@@ -251,6 +330,12 @@ def poses(request: HttpRequest, take_id: int) -> list[services.Placed]:
     return services.poses(services.take_for(request.user, take_id))  # type: ignore[arg-type]
 
 
+@router.get("/takes/{take_id}/camera", response=list[Seen])
+def camera(request: HttpRequest, take_id: int) -> list[services.Seen]:
+    """The shot camera, once if it is still, else at every frame."""
+    return services.seen_from(services.take_for(request.user, take_id))  # type: ignore[arg-type]
+
+
 @router.post("/takes/{take_id}/meshes", response=MeshReply)
 def import_mesh(
     request: HttpRequest, take_id: int, file: File[list[UploadedFile]], unit: str = "m", up: str = "y"
@@ -266,6 +351,16 @@ def import_images(request: HttpRequest, take_id: int, file: File[list[UploadedFi
     """Bring an image in, or a numbered sequence of them, for the colours of a source."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     return Kept(file=services.keep_images(found, file))
+
+
+@router.post("/takes/{take_id}/camera", response=Camera)
+def import_camera(
+    request: HttpRequest, take_id: int, file: File[UploadedFile], unit: str = "m", up: str = "y"
+) -> Camera:
+    """Read a camera file; what comes back can be put into the scene."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    _check_axes(unit, up)
+    return Camera(camera=services.camera_of(found, file, unit, up))
 
 
 @router.get("/takes/{take_id}/meshes/facts", response=MeshReply)

@@ -22,9 +22,9 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene
 from basin.stages.deliver import DeliveryFailure, delivery_named, delivery_states
 from basin.stages.forecast import Forecast, forecast
-from basin.stages.imports import MeshFacts, images_digest, import_mesh, sequence_names
+from basin.stages.imports import MeshFacts, images_digest, import_camera, import_mesh, sequence_names
 from basin.stages.keys import frame_keys
-from basin.stages.placing import Placed, placed_elements, seen_mesh
+from basin.stages.placing import Placed, Seen, camera_path, placed_elements, seen_mesh
 from basin.stages.run import STAGES, states_by_keys
 from basin.stages.solid import solver_solid
 from basin.stages.view import pack_element, pack_particles, pack_solid, pack_surface
@@ -55,16 +55,22 @@ def scene_of(take: Take) -> Scene:
         raise Refused(error.problems) from None
 
 
-def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Take, list[str], list[str]]:
-    """Store a changed scene; returns the take, problems that bar a run, and remarks.
-
-    The document itself must be valid. Refused (409) if somebody else changed it since `revision`.
-    """
+def check_scene_of(take: Take, document: dict[str, Any]) -> Scene:
+    """A scene document that could be kept for a take; Refused if it could not."""
     try:
         scene = parse_scene(document)
     except SceneError as error:
         raise Refused(error.problems) from None
     _check_joined(take, scene)
+    return scene
+
+
+def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Take, list[str], list[str]]:
+    """Store a changed scene; returns the take, problems that bar a run, and remarks.
+
+    The document itself must be valid. Refused (409) if somebody else changed it since `revision`.
+    """
+    scene = check_scene_of(take, document)
     plain = scene.model_dump(mode="json")
     with transaction.atomic():
         changed = Take.objects.filter(pk=take.pk, revision=revision).update(scene=plain, revision=F("revision") + 1)
@@ -198,6 +204,17 @@ def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -
     with _held(take, "meshes", uploads) as (held, file):
         facts = import_mesh(held / file, unit, up, scene_of(take))
         return facts.at(_kept(take, "meshes", held, file, facts.digest))
+
+
+def camera_of(take: Take, upload: UploadedFile, unit: str, up: str) -> dict[str, Any]:
+    """The camera in an uploaded file as settings of the scene's; Refused if there is none."""
+    with _held(take, "cameras", [upload]) as (held, file):
+        return import_camera(held / file, unit, up, scene_of(take)).model_dump(mode="json")
+
+
+def seen_from(take: Take) -> list[Seen]:
+    """Where the shot is seen from, once if that is still, else at every frame."""
+    return camera_path(scene_of(take))
 
 
 def keep_images(take: Take, uploads: Sequence[UploadedFile]) -> str:

@@ -171,7 +171,7 @@ class Formats(Case):
         np.testing.assert_array_equal(np.array(points.getIds()), self.held("liquid", 2)["id"])
 
     def test_vdb(self) -> None:
-        self.go(self.scene(format="vdb", surface=False, grids=True, unit="cm", up="z"))
+        self.go(self.scene(format="vdb", unit="cm", up="z"))
         found = read_vdb(self.to / "out.0002.vdb")
         names = found["names"].tolist()
         self.assertEqual(set(names), {"surface", "density", "velocity"})
@@ -190,7 +190,7 @@ class Formats(Case):
         self.assertAlmostEqual(filled / self.cache.stage("liquid").records()[2].readings["volume_seen"], 1.0, delta=0.1)
 
     def test_heights(self) -> None:
-        self.go(self.scene(format="exr", surface=False, heights=True, resolution=48))
+        self.go(self.scene(format="exr", resolution=48))
         image = read_exr(self.to / "out.0001.exr")
         self.assertEqual(image["height"].shape, (48, 48))
         away = np.s_[4:8, 30:44]  # pixels well off both posts
@@ -329,7 +329,6 @@ class Refusals(Case):
             ({"name": "../up"}, "name is made of letters"),
             ({"name": "a/b"}, "name is made of letters"),
             ({"surface": False}, "nothing leaves"),
-            ({"format": "vdb"}, "surface cannot leave as vdb"),
             ({"format": "glb", "unit": "cm"}, "glTF is in metres"),
             ({"format": "usd", "up": "x"}, "USD knows Y and Z"),
             ({"first": 9, "last": 2}, "run backwards"),

@@ -192,6 +192,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/judge/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Judge
+         * @description A frame meshed with the settings of a scene that need not be kept, packed for the viewport with its facts.
+         */
+        post: operations["studio_productions_api_judge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/freeze/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Freeze
+         * @description Keep a frame's surface as a mesh that others can use while the rest is tuned.
+         */
+        post: operations["studio_productions_api_freeze"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/frozen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Frozen
+         * @description Names of the surfaces that were frozen.
+         */
+        get: operations["studio_productions_api_frozen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/frozen/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Frozen File
+         * @description A frozen surface.
+         */
+        get: operations["studio_productions_api_frozen_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/elements/{index}/mesh": {
         parameters: {
             query?: never;
@@ -246,6 +326,30 @@ export interface paths {
         get: operations["studio_productions_api_poses"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/camera": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Camera
+         * @description The shot camera, once if it is still, else at every frame.
+         */
+        get: operations["studio_productions_api_camera"];
+        put?: never;
+        /**
+         * Import Camera
+         * @description Read a camera file; what comes back can be put into the scene.
+         */
+        post: operations["studio_productions_api_import_camera"];
         delete?: never;
         options?: never;
         head?: never;
@@ -312,7 +416,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/takes/{take_id}/export/{quality}/{stage}": {
+    "/api/takes/{take_id}/deliveries/{quality}": {
         parameters: {
             query?: never;
             header?: never;
@@ -320,10 +424,34 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Export
-         * @description A zip with a file per frame.
+         * Deliveries
+         * @description What of each delivery is written and current.
          */
-        get: operations["studio_productions_api_export"];
+        get: operations["studio_productions_api_deliveries"];
+        put?: never;
+        /**
+         * Deliver
+         * @description Ask for a delivery to be written.
+         */
+        post: operations["studio_runs_api_deliver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/deliveries/{quality}/download": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download
+         * @description A delivery's files and its manifest as a zip.
+         */
+        get: operations["studio_productions_api_download"];
         put?: never;
         post?: never;
         delete?: never;
@@ -539,6 +667,57 @@ export interface components {
             /** Bytes */
             bytes: number;
         };
+        /** JudgeRequest */
+        JudgeRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** Frame */
+            frame: number;
+            /** Middle */
+            middle?: number[] | null;
+            /**
+             * Reach
+             * @default 0
+             */
+            reach: number;
+            /**
+             * Coarser
+             * @default 1
+             */
+            coarser: number;
+            /**
+             * By
+             * @default
+             */
+            by: string;
+            /**
+             * Session
+             * @default
+             */
+            session: string;
+        };
+        /** Frozen */
+        Frozen: {
+            /** File */
+            file: string;
+            /** Triangles */
+            triangles: number;
+            /** Bytes */
+            bytes: number;
+        };
+        /** FreezeRequest */
+        FreezeRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** Frame */
+            frame: number;
+            /** Name */
+            name: string;
+        };
         /** PlacedReply */
         PlacedReply: {
             /** Matrices */
@@ -547,6 +726,22 @@ export interface components {
             shown: boolean[];
             /** Deforms */
             deforms: boolean;
+        };
+        /** Seen */
+        Seen: {
+            /** Eye */
+            eye: number[];
+            /** Target */
+            target: number[];
+            /** Angle */
+            angle: number;
+        };
+        /** Camera */
+        Camera: {
+            /** Camera */
+            camera: {
+                [key: string]: unknown;
+            };
         };
         /** MeshReply */
         MeshReply: {
@@ -568,11 +763,34 @@ export interface components {
             proposed_unit: string | null;
             /** Frames */
             frames: number;
+            /** Animated */
+            animated: boolean;
+            /** Told Unit */
+            told_unit: string | null;
+            /** Told Up */
+            told_up: string | null;
         };
         /** Kept */
         Kept: {
             /** File */
             file: string;
+        };
+        /** DeliveryReport */
+        DeliveryReport: {
+            /** Name */
+            name: string;
+            /** Format */
+            format: string;
+            /** Current */
+            current: number;
+            /** Stale */
+            stale: number;
+            /** Total */
+            total: number;
+            /** Bytes */
+            bytes: number;
+            /** Folder */
+            folder: string;
         };
         /** RunReply */
         RunReply: {
@@ -588,6 +806,8 @@ export interface components {
             status: string;
             /** Stages */
             stages: string;
+            /** Delivery */
+            delivery: string;
             /** Stage */
             stage: string;
             /** Frame */
@@ -886,6 +1106,101 @@ export interface operations {
             };
         };
     };
+    studio_productions_api_judge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JudgeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    studio_productions_api_freeze: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreezeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Frozen"];
+                };
+            };
+        };
+    };
+    studio_productions_api_frozen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+        };
+    };
+    studio_productions_api_frozen_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     studio_productions_api_element_mesh: {
         parameters: {
             query?: {
@@ -950,6 +1265,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlacedReply"][];
+                };
+            };
+        };
+    };
+    studio_productions_api_camera: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"][];
+                };
+            };
+        };
+    };
+    studio_productions_api_import_camera: {
+        parameters: {
+            query?: {
+                unit?: string;
+                up?: string;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Camera"];
                 };
             };
         };
@@ -1041,18 +1413,63 @@ export interface operations {
             };
         };
     };
-    studio_productions_api_export: {
+    studio_productions_api_deliveries: {
         parameters: {
-            query?: {
-                format?: string;
-                first?: number | null;
-                last?: number | null;
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryReport"][];
+                };
+            };
+        };
+    };
+    studio_runs_api_deliver: {
+        parameters: {
+            query: {
+                name: string;
             };
             header?: never;
             path: {
                 take_id: number;
                 quality: string;
-                stage: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunReply"];
+                };
+            };
+        };
+    };
+    studio_productions_api_download: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
             };
             cookie?: never;
         };

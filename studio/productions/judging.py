@@ -1,0 +1,60 @@
+"""One frame meshed while settings change: a process of its own keeps its particles, and the newest edit wins."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import get_context
+from pathlib import Path
+from typing import Any, TypeVar
+
+from basin.stages.judge import Asked, JudgeFailure, freeze, look
+from studio.errors import Refused
+from studio.productions.models import Take
+
+T = TypeVar("T")
+_turn = threading.Lock()
+_tickets: dict[Any, int] = {}
+_tickets_lock = threading.Lock()
+_pool: list[ProcessPoolExecutor] = []
+
+
+def judged(take: Take, asker: Any, asked: Asked) -> bytes:
+    """A frame meshed with the settings asked for, packed for the viewport.
+
+    Refused (409) if the same asker has asked for something newer of this take meanwhile, (422) if it cannot be made.
+    """
+    where = (take.pk, asker)
+    with _tickets_lock:
+        _tickets[where] = mine = _tickets.get(where, 0) + 1
+    with _turn:
+        if _tickets[where] != mine:
+            raise Refused(["A newer edit took its place."], 409)
+        return _in_process(look, asked)
+
+
+def frozen(take: Take, asked: Asked, name: str) -> tuple[str, int]:
+    """Keep a frame's surface as a mesh of its own; returns its file in the take's folder, and its triangles."""
+    file = f"frozen/{name}.{asked.frame:04d}.ply"
+    with _turn:
+        return file, _in_process(freeze, asked, take.folder / file)
+
+
+def frozen_files(take: Take) -> list[Path]:
+    """Surfaces that were frozen, by name."""
+    return sorted((take.folder / "frozen").glob("*.ply"))
+
+
+def _in_process(action: Callable[..., T], *given: Any) -> T:
+    try:
+        if not _pool:
+            # spawned, since a web server's threads and connections must not be copied
+            _pool.append(ProcessPoolExecutor(1, mp_context=get_context("spawn")))
+        return _pool[0].submit(action, *given).result()
+    except JudgeFailure as error:
+        raise Refused([str(error)]) from None
+    except BrokenProcessPool:
+        _pool.clear()
+        raise Refused(["Meshing this frame took more memory than there is; use a coarser voxel or a region."]) from None
