@@ -137,6 +137,7 @@ def scenes() -> dict[str, dict[str, Any]]:
             "walls": {"x_min": "closed", "x_max": "open", "y_min": "open", "y_max": "open"},
         },
         "liquid": {"voxel_size": 0.0125, "flip_share": 0.6, "wall_friction": 0.05},
+        "deliveries": [{"name": "for light", "format": "usd", "elements": True, "unit": "cm", "up": "z"}],
         "camera": {"eye": [3.7, 2.0, 3.7], "target": [0.45, 0.5, 0.0], "angle": 36},
         "elements": [
             box_element("fill", "Mill pond", [1.54, 0.6, 0.9], translation=[-0.83, 0.92, 0.0]),
@@ -151,6 +152,20 @@ def scenes() -> dict[str, dict[str, Any]]:
         "time": {"first": 1, "last": 96, "fps": 24, "time_scale": 0.25},
         "domain": {"low": [-0.65, -0.05, -0.65], "size": [1.3, 1.7, 1.3], "walls": {"y_min": "closed"}},
         "liquid": {"voxel_size": 0.009, "flip_share": 0.9},
+        "surface": {
+            "filters": [
+                {"does": "gaussian", "width": 0.7},
+                {"does": "curvature", "width": 2.5, "mask": {"kind": "thickness", "full": 0.08, "none": 0.02}},
+            ],
+            "colliders": "remove",
+            "gap": -0.2,
+        },
+        "deliveries": [
+            {"name": "for light", "format": "usd", "elements": True},
+            {"name": "drops", "format": "abc", "surface": False, "liquid": True, "one_file": True, "last": 24},
+            {"name": "level set", "format": "vdb", "unit": "cm", "step": 4},
+            {"name": "from above", "format": "exr", "step": 4},
+        ],
         "camera": {"eye": [1.7, 1.75, 2.1], "target": [0.0, 0.72, 0.0], "angle": 30},
         "elements": [
             mesh_element("fill", "Barrel water", "barrel_water"),

@@ -13,6 +13,9 @@ function cookie(name: string): string {
   )
 }
 
+/** What writing requests must carry. */
+export const csrf = () => cookie('csrftoken')
+
 export const client = createClient<paths>({ baseUrl: '' })
 client.use({
   onRequest({ request }) {
@@ -28,7 +31,7 @@ export function sentences(error: unknown): string[] {
 }
 
 /** Post a file, which the typed client has no words for. */
-export async function upload(url: string, files: File[]): Promise<Schemas['MeshReply']> {
+export async function upload<T = Schemas['MeshReply']>(url: string, files: File[]): Promise<T> {
   const form = new FormData()
   for (const file of files) form.append('file', file)
   const reply = await fetch(url, {
@@ -38,5 +41,5 @@ export async function upload(url: string, files: File[]): Promise<Schemas['MeshR
   })
   const answer: unknown = await reply.json().catch(() => ({}))
   if (!reply.ok) throw answer
-  return answer as Schemas['MeshReply']
+  return answer as T
 }

@@ -7,6 +7,7 @@ export interface RunEvent {
   quality: string
   status: string
   stages: string
+  delivery: string
   stage: string
   frame: number | null
   done: number

@@ -15,6 +15,8 @@ export interface Packed {
   far?: number
   histogram?: number[]
   spacing?: number
+  /** of a frame that is judged */
+  facts?: Record<string, number>
   /** of a solver's solid, in millimetres */
   voxel?: number
   largest?: number

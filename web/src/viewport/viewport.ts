@@ -9,7 +9,6 @@ import { ruler } from './ruler'
 interface SceneShape {
   time: { first: number }
   domain: { low: number[]; size: number[] }
-  camera: { eye: number[]; target: number[]; angle: number }
   elements: { kind: string; name: string; side?: string }[]
 }
 
@@ -53,6 +52,9 @@ export class Viewport {
   private scheduled = false
   private generation = 0
   private range: [number, number] = [0, 1]
+  /** the shot camera, once or for every frame, and whether the view goes along with it */
+  private seen: Schemas['Seen'][] = []
+  private following = false
   onMove: () => void = () => {}
 
   constructor(
@@ -73,6 +75,7 @@ export class Viewport {
     this.scene.add(sun)
     if (!options.small) {
       this.controls = new OrbitControls(this.camera, canvas)
+      this.controls.addEventListener('start', () => (this.following = false))
       this.controls.addEventListener('change', () => {
         this.render()
         this.onMove()
@@ -102,6 +105,11 @@ export class Viewport {
     this.take = take
     this.frame.clear()
     if (!this.options.small) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
+    const { data: seen } = await client.GET('/api/takes/{take_id}/camera', {
+      params: { path: { take_id: take } },
+    })
+    if (mine !== this.generation) return
+    this.seen = seen ?? []
     if (first) this.lookThrough()
     const { data: poses } = await client.GET('/api/takes/{take_id}/poses', {
       params: { path: { take_id: take } },
@@ -134,6 +142,7 @@ export class Viewport {
   /** Put moving elements where they are, `n` frames from the first. */
   showTime(n: number) {
     this.at = n
+    if (this.following && this.seen.length > 1) this.lookThrough()
     for (const element of this.elements) {
       const { object, placed } = element
       object.matrix.fromArray(placed.matrices[Math.min(n, placed.matrices.length - 1)])
@@ -186,8 +195,8 @@ export class Viewport {
     this.render()
   }
 
-  showPoints(packed: Packed) {
-    this.clearLiquid()
+  showPoints(packed: Packed, beside = false) {
+    if (!beside) this.clearLiquid()
     if (packed.count) {
       const geometry = new THREE.BufferGeometry()
       geometry.setAttribute('position', new THREE.BufferAttribute(packed.position, 3, true))
@@ -202,12 +211,14 @@ export class Viewport {
     this.render()
   }
 
-  showMesh(packed: Packed) {
+  showMesh(packed: Packed, wire = false) {
     this.clearLiquid()
     if (packed.count) {
       const geometry = meshGeometry(packed)
       shade(geometry, packed)
-      const mesh = new THREE.Mesh(geometry, packed.by ? shadedMaterial(!!packed.colour) : surfaceMaterial())
+      const material = packed.by ? shadedMaterial(!!packed.colour) : surfaceMaterial()
+      material.wireframe = wire
+      const mesh = new THREE.Mesh(geometry, material)
       place(mesh, packed)
       mesh.frustumCulled = false
       this.liquid.add(mesh)
@@ -251,16 +262,23 @@ export class Viewport {
 
   /** Stand where the shot's camera stands. */
   lookThrough() {
-    if (!this.shape) return
-    const { eye, target, angle } = this.shape.camera
-    this.camera.position.fromArray(eye)
-    this.camera.fov = angle
-    this.aim(new THREE.Vector3().fromArray(target))
+    const view = this.seen[Math.min(this.at, this.seen.length - 1)]
+    if (!view) return
+    this.following = true
+    this.camera.position.fromArray(view.eye)
+    this.camera.fov = view.angle
+    this.aim(new THREE.Vector3().fromArray(view.target))
+  }
+
+  /** The point that the view turns about. */
+  middle(): number[] {
+    return (this.controls?.target ?? new THREE.Vector3()).toArray().map((v) => +v.toFixed(5))
   }
 
   /** See the whole domain. */
   fit() {
     if (!this.shape) return
+    this.following = false
     const low = new THREE.Vector3().fromArray(this.shape.domain.low)
     const size = new THREE.Vector3().fromArray(this.shape.domain.size)
     const centre = low.clone().addScaledVector(size, 0.5)

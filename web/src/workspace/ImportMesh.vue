@@ -22,7 +22,14 @@ async function read(event: Event) {
   problems.value = []
   facts.value = null
   try {
-    facts.value = await upload(`/api/takes/${props.take}/meshes?unit=${unit.value}&up=${up.value}`, files)
+    const got = await upload(`/api/takes/${props.take}/meshes?unit=${unit.value}&up=${up.value}`, files)
+    facts.value = got
+    const { told_unit, told_up } = got
+    if ((told_unit && told_unit !== unit.value) || (told_up && told_up !== up.value)) {
+      unit.value = told_unit ?? unit.value
+      up.value = told_up ?? up.value
+      await again()
+    }
     const stem = files[0].name.replace(/\.[^.]+$/, '')
     name.value = (files.length > 1 ? stem.replace(/[._-]*\d+$/, '') : stem).replaceAll('_', ' ')
   } catch (error) {
@@ -61,10 +68,17 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
     <div class="panel">
       <h2>Import a mesh</h2>
       <p class="dim">
-        An OBJ, PLY or STL file, or the numbered files of a mesh that deforms: one for each frame, with the
-        same points. They are kept beside the scene as they are.
+        An OBJ, PLY, STL, glTF, USD or Alembic file, or the numbered files of a mesh that deforms: one for
+        each frame, with the same points. Animation in a USD or Alembic file is followed. They are kept beside
+        the scene as they are.
       </p>
-      <input type="file" multiple accept=".obj,.ply,.stl" aria-label="Mesh file" @change="read" />
+      <input
+        type="file"
+        multiple
+        accept=".obj,.ply,.stl,.glb,.gltf,.usd,.usda,.usdc,.usdz,.abc"
+        aria-label="Mesh file"
+        @change="read"
+      />
       <div class="two">
         <label
           >Unit
@@ -86,7 +100,7 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
           <dt>size</dt>
           <dd>{{ facts.size.map(metres).join(' × ') }} m</dd>
           <template v-if="facts.frames > 1">
-            <dt>files</dt>
+            <dt>{{ facts.animated ? 'moments' : 'files' }}</dt>
             <dd>{{ facts.frames }}</dd>
           </template>
           <dt>triangles</dt>
@@ -98,6 +112,7 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
           {{ facts.open_edges }} open edges: an open mesh can be a shell or the ground. To fill it or to keep
           liquid out of it, close it in the modelling program and import it again.
         </p>
+        <p v-if="facts.told_up" class="dim">Unit and axis are as the file says.</p>
         <p v-if="facts.proposed_unit" class="sentence">
           That is out of proportion to the domain. Is its unit {{ facts.proposed_unit }}?
           <button class="bare apply" @click="useProposed">Use {{ facts.proposed_unit }}</button>

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { sentences, upload, type Schemas } from '../api/client'
-import { hexOf, linearOf } from '../shell/colour'
+import type { Schemas } from '../api/client'
 import { bytes, count, label } from '../shell/words'
-import NumberField from './NumberField.vue'
-import { settingsOf, settingsOfElement, valueAt, withValue, type Setting } from './schema'
+import ItemList from './ItemList.vue'
+import { counts, settingsOf, settingsOfElement, settingsOfScene, withValue, type Setting } from './schema'
+import SettingRow from './SettingRow.vue'
 import type { SceneDocument } from './useTake'
 
 /** Settings of what is picked, made from the scene schema; forecast and advice at its foot. */
@@ -20,6 +20,7 @@ const props = defineProps<{
   remarks: string[]
   refused: string[]
   solid: string | null
+  caches: { folder: string; name: string }[]
 }>()
 const emit = defineEmits<{ keep: [scene: SceneDocument]; remove: []; solid: [] }>()
 
@@ -28,6 +29,7 @@ const settings = computed<Setting[]>(() => {
     return settingsOfElement(props.scene.elements[props.element], props.element)
   if (props.part === 'liquid') return settingsOf('LiquidSettings', ['liquid'])
   if (props.part === 'surface') return settingsOf('SurfaceSettings', ['surface'])
+  if (props.part === 'delivery') return settingsOfScene('deliveries')
   return [
     ...settingsOf('Time', ['time']),
     ...settingsOf('Domain', ['domain']),
@@ -37,69 +39,15 @@ const settings = computed<Setting[]>(() => {
 })
 const groups = computed(() => {
   const found = new Map<string, Setting[]>()
-  for (const s of settings.value) found.set(s.group, [...(found.get(s.group) ?? []), s])
+  for (const s of settings.value.filter((s) => counts(props.scene, s)))
+    found.set(s.group, [...(found.get(s.group) ?? []), s])
   return [...found]
 })
 const title = computed(() =>
   props.element !== null ? props.scene.elements[props.element]?.name : label(props.part),
 )
-const imageProblems = ref<string[]>([])
-const advice = computed(() => [...new Set([...imageProblems.value, ...props.refused, ...props.problems])])
-
-async function bringImage(s: Setting, event: Event) {
-  const files = [...((event.target as HTMLInputElement).files ?? [])]
-  if (!files.length) return
-  try {
-    const kept: { file: string } = await upload(`/api/takes/${props.take}/images`, files)
-    imageProblems.value = []
-    keep(s, kept.file)
-  } catch (error) {
-    imageProblems.value = sentences(error)
-  }
-}
-
-interface Curve {
-  keys: { time: number; value: number | number[]; segment?: string }[]
-}
-const curve = (s: Setting): Curve | null => {
-  const v = valueAt(props.scene, s.path) as Curve | number | null
-  return v && typeof v === 'object' && Array.isArray(v.keys) ? v : null
-}
-const now = computed(() => +((props.frame - props.scene.time.first) / props.scene.time.fps).toFixed(6))
-
-/** The value shown: plain, or the key nearest to the playhead. */
-function shown(s: Setting): unknown {
-  const c = curve(s)
-  if (!c) return valueAt(props.scene, s.path) ?? s.initial
-  return c.keys.reduce((a, b) => (Math.abs(b.time - now.value) < Math.abs(a.time - now.value) ? b : a)).value
-}
-
-function keep(s: Setting, value: unknown) {
-  const c = curve(s)
-  if (!c) return emit('keep', withValue(props.scene, s.path, value))
-  const others = c.keys.filter((k) => Math.abs(k.time - now.value) > 1e-6)
-  const keys = [...others, { time: now.value, value }].sort((a, b) => a.time - b.time)
-  emit('keep', withValue(props.scene, s.path, { keys }))
-}
-
-const choose = (s: Setting, value: string) => keep(s, s.kind === 'part' ? { kind: value } : value)
-
-function keepComponent(s: Setting, i: number, value: number | null) {
-  const next = [...(shown(s) as number[])]
-  next[i] = value ?? 0
-  keep(s, next)
-}
-
-function keyHere(s: Setting) {
-  const c = curve(s)
-  if (!c)
-    return emit('keep', withValue(props.scene, s.path, { keys: [{ time: now.value, value: shown(s) }] }))
-  const left = c.keys.filter((k) => Math.abs(k.time - now.value) > 1e-6)
-  if (left.length === c.keys.length) return keep(s, shown(s))
-  emit('keep', withValue(props.scene, s.path, left.length ? { keys: left } : shown(s)))
-}
-
-const onKey = (s: Setting) => curve(s)?.keys.some((k) => Math.abs(k.time - now.value) < 1e-6) ?? false
+const fileProblems = ref<string[]>([])
+const advice = computed(() => [...new Set([...fileProblems.value, ...props.refused, ...props.problems])])
 
 const others = computed(() =>
   (props.scene.elements as { name: string }[]).filter((_, i) => i !== props.element).map((e) => e.name),
@@ -138,82 +86,34 @@ function vesselFrom(sentence: string) {
       </h2>
       <section v-for="[group, list] in groups" :key="group">
         <h3>{{ group }}</h3>
-        <div
-          v-for="s in list"
-          :key="s.path.join('.')"
-          class="row"
-          :class="{ tall: s.kind === 'vector' && s.control !== 'colour' }"
-          :title="s.meaning"
-        >
-          <span class="name"
-            >{{ s.title
-            }}<button
-              v-if="s.keyed"
-              class="bare key"
-              :class="{ on: onKey(s), some: curve(s) }"
-              :aria-label="`${onKey(s) ? 'Remove the key of' : 'Set a key of'} ${s.title} at this frame`"
-              @click="keyHere(s)"
-            />
-            <em v-if="s.kind === 'vector' && s.unit" class="dim">{{ s.unit }}</em></span
+        <template v-for="s in list" :key="s.path.join('.')">
+          <ItemList
+            v-if="s.kind === 'list'"
+            :setting="s"
+            :scene="scene"
+            :take="take"
+            :frame="frame"
+            :others="others"
+            :caches="caches"
+            @keep="(next) => emit('keep', next)"
+            @problems="(p) => (fileProblems = p)"
           >
-          <NumberField
-            v-if="s.kind === 'number' || s.kind === 'integer'"
-            :value="(shown(s) as number | null) ?? null"
-            :unit="s.unit"
-            :label="s.title"
-            :slider="s.slider"
-            :log="s.log"
-            :whole="s.kind === 'integer'"
-            :nullable="s.nullable"
-            @keep="(v) => keep(s, v)"
+            <template #foot="{ item }">
+              <slot v-if="s.items === 'Delivery'" name="delivery" :delivery="item.name" />
+            </template>
+          </ItemList>
+          <SettingRow
+            v-else
+            :setting="s"
+            :scene="scene"
+            :take="take"
+            :frame="frame"
+            :others="others"
+            :caches="caches"
+            @keep="(next) => emit('keep', next)"
+            @problems="(p) => (fileProblems = p)"
           />
-          <input
-            v-else-if="s.control === 'colour'"
-            type="color"
-            class="colour"
-            :value="hexOf(shown(s) as number[])"
-            :aria-label="s.title"
-            @change="keep(s, linearOf(($event.target as HTMLInputElement).value))"
-          />
-          <div v-else-if="s.kind === 'vector'" class="triple">
-            <NumberField
-              v-for="i in 3"
-              :key="i"
-              :value="(shown(s) as number[])[i - 1]"
-              :label="`${s.title} ${'xyz'[i - 1]}`"
-              @keep="(v) => keepComponent(s, i - 1, v)"
-            />
-          </div>
-          <select
-            v-else-if="s.choices.length"
-            :value="s.kind === 'part' ? (shown(s) as { kind: string }).kind : shown(s)"
-            :aria-label="s.title"
-            @change="choose(s, ($event.target as HTMLSelectElement).value)"
-          >
-            <option v-for="c in s.choices" :key="c">{{ c }}</option>
-          </select>
-          <select
-            v-else-if="s.control === 'element'"
-            :value="shown(s) ?? ''"
-            :aria-label="s.title"
-            @change="keep(s, ($event.target as HTMLSelectElement).value || null)"
-          >
-            <option value="">nothing</option>
-            <option v-for="n in others" :key="n">{{ n }}</option>
-          </select>
-          <label v-else-if="s.control === 'image'" class="n file image">
-            {{ shown(s) || 'none yet' }}
-            <input
-              type="file"
-              multiple
-              accept=".png,.jpg,.jpeg,.tif,.tiff"
-              :aria-label="s.title"
-              @change="bringImage(s, $event)"
-            />
-            <span class="apply flush">choose</span>
-          </label>
-          <span v-else class="n file">{{ shown(s) }}</span>
-        </div>
+        </template>
       </section>
       <p v-if="element !== null && scene.elements[element]?.kind === 'collider'" class="dim small">
         <button class="bare apply flush" @click="emit('solid')">
@@ -275,74 +175,6 @@ h3 {
   font-weight: 600;
   color: var(--dim);
   margin: 8px 0 3px;
-}
-.row {
-  display: grid;
-  grid-template-columns: 108px 1fr;
-  gap: 8px;
-  align-items: center;
-  min-height: 26px;
-}
-.row.tall {
-  grid-template-columns: 1fr;
-  gap: 2px;
-  margin-bottom: 4px;
-}
-.name {
-  font-size: 12.5px;
-}
-.name em {
-  font-style: normal;
-  font-size: 11px;
-  margin-left: 6px;
-}
-.triple {
-  display: flex;
-  gap: 5px;
-}
-select {
-  background: var(--deep);
-  border: 1px solid var(--line);
-  border-radius: 2px;
-  color: var(--text);
-  padding: 2px 5px;
-  font-size: 12px;
-}
-.key {
-  display: inline-block;
-  width: 8px;
-  height: 10px;
-  margin-left: 7px;
-  border: 1px solid var(--dim);
-  border-bottom-width: 3px;
-}
-.key.some {
-  border-color: var(--accent);
-}
-.key.on {
-  background: var(--accent);
-}
-.file {
-  overflow-wrap: anywhere;
-  font-size: 11px;
-}
-.image {
-  cursor: pointer;
-}
-.image input {
-  position: absolute;
-  opacity: 0;
-  width: 1px;
-}
-.image:focus-within .apply {
-  outline: 1px solid var(--accent);
-}
-.colour {
-  width: 100%;
-  height: 20px;
-  padding: 0;
-  border: 1px solid var(--line);
-  background: none;
 }
 .foot {
   padding: 8px 12px 10px;

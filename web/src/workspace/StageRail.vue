@@ -4,8 +4,15 @@ import { bytes, duration, label } from '../shell/words'
 import Vessel from '../shell/Vessel.vue'
 
 /** The scene and its stages, each a vessel filled to the share of its frames that are current. */
-defineProps<{ stages: Schemas['StageReport'][]; elements: number; part: string }>()
+const props = defineProps<{
+  stages: Schemas['StageReport'][]
+  deliveries: Schemas['DeliveryReport'][]
+  elements: number
+  part: string
+}>()
 const emit = defineEmits<{ pick: [part: string] }>()
+const sumOf = (what: 'current' | 'stale' | 'total' | 'bytes') =>
+  props.deliveries.reduce((sum, d) => sum + d[what], 0)
 const countOf = (s: Schemas['StageReport'], state: string) => s.states.filter((t) => t === state).length
 function word(s: Schemas['StageReport']): string {
   if (countOf(s, 'failed')) return 'failed'
@@ -47,6 +54,25 @@ function word(s: Schemas['StageReport']): string {
       <span>{{ label(s.stage) }}</span>
       <span class="n dim">{{ word(s) }}</span>
       <span v-if="s.bytes" class="n dim">{{ bytes(s.bytes) }}</span>
+    </button>
+    <button
+      class="bare stage"
+      :class="{ on: part === 'delivery' }"
+      title="Files for who takes over"
+      @click="emit('pick', 'delivery')"
+    >
+      <Vessel :current="sumOf('current')" :stale="sumOf('stale')" :total="sumOf('total')" label="Delivery" />
+      <span>Delivery</span>
+      <span class="n dim">{{
+        sumOf('stale')
+          ? 'out of date'
+          : sumOf('current')
+            ? `${Math.round((sumOf('current') / sumOf('total')) * 100)} %`
+            : deliveries.length
+              ? 'empty'
+              : 'none'
+      }}</span>
+      <span v-if="sumOf('bytes')" class="n dim">{{ bytes(sumOf('bytes')) }}</span>
     </button>
   </nav>
 </template>

@@ -2,19 +2,22 @@
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { client, sentences, type Schemas } from '../api/client'
+import { client, sentences, upload, type Schemas } from '../api/client'
 import TopBar from '../shell/TopBar.vue'
 import { useEvents, type RunEvent } from '../shell/useEvents'
 import { bytes, duration, label } from '../shell/words'
 import { fetchPacked, type Packed } from '../viewport/packed'
 import { Viewport } from '../viewport/viewport'
+import DeliveryState from './DeliveryState.vue'
 import ElementList from './ElementList.vue'
 import FrameStrip from './FrameStrip.vue'
 import ImportMesh from './ImportMesh.vue'
+import JudgeBar from './JudgeBar.vue'
 import Legend from './Legend.vue'
 import SettingsPanel from './SettingsPanel.vue'
 import StageRail from './StageRail.vue'
 import { useFrameCache } from './useFrameCache'
+import { useJudge } from './useJudge'
 import { usePlayback } from './usePlayback'
 import { useTake, type SceneDocument } from './useTake'
 
@@ -27,9 +30,9 @@ const { frame, playing, go, toggle } = usePlayback(range)
 
 const part = ref('liquid')
 const element = ref<number | null>(null)
-const mode = ref<'liquid' | 'surface'>('liquid')
+const mode = ref<'liquid' | 'surface' | 'judge'>('liquid')
 /** What frames of each stage are coloured by; nothing is water. */
-const colouring = ref<Record<string, string>>({ liquid: 'speed', surface: '' })
+const colouring = ref<Record<string, string>>({ liquid: 'speed', surface: '', judge: '' })
 const canvas = ref<HTMLCanvasElement>()
 const holder = ref<HTMLElement>()
 const shown = shallowRef<Packed | null>(null)
@@ -38,10 +41,9 @@ const run = shallowRef<RunEvent | null>(null)
 const asking = ref<string[]>([])
 const importing = ref(false)
 const deleting = ref<string | null>(null)
-const exporting = ref(false)
-const exportFormat = ref('ply')
 const help = ref(false)
 let port: Viewport | undefined
+const judge = useJudge(id, () => port?.middle() ?? [0, 0, 0])
 
 const making = computed(() =>
   run.value?.status === 'running' && run.value.quality === quality.value && run.value.stage
@@ -55,6 +57,12 @@ async function show() {
   const mine = frame.value
   const asked = ++turn
   port?.showTime(mine - range().first)
+  if (mode.value === 'judge') {
+    judge.options.by = colouring.value.judge
+    judge.ask(scene.value!, quality.value, mine)
+    absent.value = false
+    return
+  }
   const report = stage.value[mode.value]
   const state = report?.states[mine - (report?.first ?? 1)]
   const packed =
@@ -83,14 +91,30 @@ async function show() {
   )
 }
 
+/** What is judged: the mesh, and the particles beside it if wanted. */
+async function showJudged() {
+  const packed = judge.packed.value
+  if (mode.value !== 'judge' || !packed) return
+  shown.value = packed
+  port?.showMesh(packed, judge.options.wire)
+  if (!judge.options.beside) return
+  const points = await frames.at(quality.value, 'liquid', frame.value, 'speed')
+  if (points && mode.value === 'judge' && shown.value === packed) port?.showPoints(points, true)
+}
+watch([judge.packed, () => judge.options.wire, () => judge.options.beside], showJudged)
+
 watch(frame, show)
-watch([mode, colouring], show)
+watch([mode, colouring], (_, [before]) => {
+  if (before === 'judge' && mode.value !== 'judge') judge.end()
+  void show()
+})
 watch(quality, async () => {
   await take.refresh()
   await show()
 })
 watch(scene, async (next) => {
   if (!next || !port) return
+  if (mode.value === 'judge') judge.ask(next, quality.value, frame.value)
   await port.setScene(id, next as never)
   port.select(element.value)
   port.showTime(frame.value - range().first)
@@ -107,6 +131,7 @@ useEvents((event) => {
       soon = undefined
       const was = stage.value[mode.value]?.states[frame.value - range().first]
       await take.refreshStages()
+      if (event.delivery && event.status !== 'running') await refreshDeliveries()
       if (was !== 'current' || event.type === 'run') {
         frames.forget()
         await show()
@@ -141,9 +166,51 @@ async function deleteStage() {
   await show()
 }
 
-const exportAddress = computed(
-  () => `/api/takes/${id}/export/${quality.value}/${mode.value}?format=${exportFormat.value}`,
-)
+const deliveries = shallowRef<Schemas['DeliveryReport'][]>([])
+async function refreshDeliveries() {
+  const { data } = await client.GET('/api/takes/{take_id}/deliveries/{quality}', {
+    params: { path: { take_id: id, quality: quality.value } },
+  })
+  if (data) deliveries.value = data
+}
+watch([stages, quality], refreshDeliveries)
+
+async function deliver(name: string) {
+  const { data, error } = await client.POST('/api/takes/{take_id}/deliveries/{quality}', {
+    params: { path: { take_id: id, quality: quality.value }, query: { name } },
+  })
+  asking.value = data ? [] : sentences(error)
+  if (data && run.value?.run !== data.run) run.value = { ...data, type: 'run' } as RunEvent
+}
+
+/** Caches of the production's other takes, which can be joined to the surface. */
+const caches = shallowRef<{ folder: string; name: string }[]>([])
+async function findCaches() {
+  const { data } = await client.GET('/api/productions')
+  caches.value = (data ?? [])
+    .filter((p) => p.name === take.take.value?.production)
+    .flatMap((p) => p.shots)
+    .flatMap((shot) => shot.takes.map((t) => ({ id: t.id, name: `${shot.name}, ${t.name}` })))
+    .filter((t) => t.id !== id)
+    .flatMap((t) =>
+      ['draft', 'proof', 'final'].map((q) => ({ folder: `../take-${t.id}/${q}`, name: `${t.name}, ${q}` })),
+    )
+}
+
+const cameraFile = ref<HTMLInputElement>()
+async function bringCamera(event: Event) {
+  const files = [...((event.target as HTMLInputElement).files ?? [])]
+  if (!files.length) return
+  try {
+    const { camera } = await upload<{ camera: SceneDocument }>(`/api/takes/${id}/camera`, files)
+    asking.value = []
+    await take.keep({ ...structuredClone(scene.value!), camera })
+    port?.lookThrough()
+  } catch (error) {
+    asking.value = sentences(error)
+  }
+  cameraFile.value!.value = ''
+}
 
 function freeName(base: string): string {
   const names = new Set(scene.value!.elements.map((e: { name: string }) => e.name))
@@ -183,7 +250,7 @@ function addShape(kind: string, shape: string) {
 }
 
 function addMesh(kind: string, name: string, facts: Schemas['MeshReply'], side?: string) {
-  const shape = { kind: 'mesh', file: facts.file, unit: facts.unit, up: facts.up }
+  const shape = { kind: 'mesh', file: facts.file, unit: facts.unit, up: facts.up, animated: facts.animated }
   void add(kind, name, shape, [0, 0, 0], side ? { side } : {})
 }
 
@@ -219,7 +286,13 @@ function remove() {
 function pick(next: string) {
   part.value = next
   element.value = null
-  if (next === 'liquid' || next === 'surface') mode.value = next
+  if (next === 'liquid' || (next === 'surface' && mode.value !== 'judge')) mode.value = next
+}
+
+function startJudging() {
+  mode.value = 'judge'
+  part.value = 'surface'
+  element.value = null
 }
 
 const SHORTCUTS: [string, string, () => void][] = [
@@ -230,6 +303,8 @@ const SHORTCUTS: [string, string, () => void][] = [
   ['End', 'last frame', () => go(range().last)],
   ['p', 'see particles', () => (mode.value = 'liquid')],
   ['s', 'see the surface', () => (mode.value = 'surface')],
+  ['j', 'judge this frame while settings change', () => startJudging()],
+  ['h', 'hold the judged frame, or go on', () => (judge.options.held = !judge.options.held)],
   ['w', 'see the whole domain', () => port?.fit()],
   ['c', 'look through the shot camera', () => port?.lookThrough()],
   ['?', 'this list', () => (help.value = !help.value)],
@@ -268,6 +343,7 @@ onMounted(async () => {
   watcher = new ResizeObserver(() => port?.resize(holder.value!.clientWidth, holder.value!.clientHeight))
   watcher.observe(holder.value!)
   await port.setScene(id, scene.value as never)
+  void findCaches()
   const { data } = await client.GET('/api/runs')
   const latest = data?.find((r) => r.take === id)
   if (latest) run.value = { ...latest, type: 'run' } as RunEvent
@@ -291,7 +367,7 @@ onBeforeUnmount(() => {
         </template>
       </template>
       <div v-if="active && run" class="run" role="status">
-        <span>{{ run.stage ? label(run.stage) : 'Waiting' }}</span>
+        <span>{{ run.delivery || (run.stage ? label(run.stage) : 'Waiting') }}</span>
         <div class="bar"><i :style="{ width: `${run.total ? (100 * run.done) / run.total : 0}%` }" /></div>
         <span class="n">{{ run.done }} / {{ run.total }}</span>
         <span v-if="run.seconds_left" class="dim">{{ duration(run.seconds_left) }} left</span>
@@ -309,7 +385,13 @@ onBeforeUnmount(() => {
     <p v-if="take.missing.value" class="empty">{{ take.missing.value }}</p>
     <div v-if="scene" class="body">
       <div class="left">
-        <StageRail :stages="stages" :elements="scene.elements.length" :part="part" @pick="pick" />
+        <StageRail
+          :stages="stages"
+          :deliveries="deliveries"
+          :elements="scene.elements.length"
+          :part="part"
+          @pick="pick"
+        />
         <ElementList
           :scene="scene"
           :element="element"
@@ -323,13 +405,37 @@ onBeforeUnmount(() => {
         <div class="chip left-chip" role="group" aria-label="What is shown">
           <button class="bare" :class="{ on: mode === 'liquid' }" @click="mode = 'liquid'">Particles</button>
           <button class="bare" :class="{ on: mode === 'surface' }" @click="mode = 'surface'">Surface</button>
+          <button class="bare" :class="{ on: mode === 'judge' }" @click="startJudging">Judge</button>
         </div>
         <div class="chip right-chip" role="group" aria-label="View">
           <button class="bare" @click="port?.lookThrough()">Shot camera</button>
           <button class="bare" @click="port?.fit()">Whole domain</button>
-          <button class="bare" :disabled="!shown" @click="exporting = true">Export</button>
+          <button class="bare" title="From a USD or Alembic file" @click="cameraFile?.click()">
+            Bring a camera
+          </button>
+          <button class="bare" @click="pick('delivery')">Deliver</button>
           <button class="bare" aria-label="Keyboard" @click="help = true">?</button>
         </div>
+        <input
+          ref="cameraFile"
+          type="file"
+          hidden
+          accept=".usd,.usda,.usdc,.abc"
+          aria-label="Camera file"
+          @change="bringCamera"
+        />
+        <JudgeBar
+          v-if="mode === 'judge'"
+          v-model:options="judge.options"
+          :take="id"
+          :scene="scene"
+          :quality="quality"
+          :frame="frame"
+          :packed="judge.packed.value"
+          :busy="judge.busy.value"
+          :behind="judge.behind.value"
+          :problem="judge.problem.value"
+        />
         <p v-if="absent" class="absent">
           {{ mode === 'liquid' ? 'This frame has no liquid yet.' : 'This frame is not meshed yet.' }}
         </p>
@@ -352,10 +458,22 @@ onBeforeUnmount(() => {
         :remarks="take.remarks.value"
         :refused="take.refused.value"
         :solid="solid"
+        :caches="caches"
         @keep="(s) => take.keep(s)"
         @remove="remove"
         @solid="toggleSolid"
-      />
+      >
+        <template #delivery="{ delivery }">
+          <DeliveryState
+            :take="id"
+            :quality="quality"
+            :name="delivery"
+            :report="deliveries.find((d) => d.name === delivery)"
+            :busy="!!active"
+            @deliver="deliver"
+          />
+        </template>
+      </SettingsPanel>
       <FrameStrip
         class="bottom"
         :scene="scene"
@@ -379,17 +497,6 @@ onBeforeUnmount(() => {
         <div class="ends">
           <v-btn @click="deleting = null">Keep them</v-btn>
           <v-btn color="error" @click="deleteStage">Delete</v-btn>
-        </div>
-      </div>
-    </v-dialog>
-    <v-dialog v-model="exporting">
-      <div class="panel">
-        <h2>Export the {{ mode }}</h2>
-        <p class="dim">A zip with a file per cached {{ quality }} frame, in metres, Y up, with velocities.</p>
-        <v-select v-model="exportFormat" label="Format" :items="['ply', 'obj']" class="mt-3" />
-        <div class="ends">
-          <v-btn @click="exporting = false">Close</v-btn>
-          <v-btn class="go" :href="exportAddress" @click="exporting = false">Export</v-btn>
         </div>
       </div>
     </v-dialog>

@@ -10,7 +10,7 @@ export interface Setting {
   meaning: string
   unit: string
   group: string
-  kind: 'number' | 'integer' | 'vector' | 'choice' | 'text' | 'part'
+  kind: 'number' | 'integer' | 'vector' | 'choice' | 'text' | 'part' | 'switch' | 'list'
   nullable: boolean
   control: string
   keyed: boolean
@@ -18,8 +18,13 @@ export interface Setting {
   slider: [number, number] | null
   log: boolean
   initial: unknown
+  /** settings beside it, and the choices under which this one counts */
+  when: Record<string, string[]>
+  /** definition of the items of a list */
+  items: string
 }
 
+type Path = (string | number)[]
 const defs = (schema as Json).$defs as Json
 
 function resolved(node: Json): Json {
@@ -30,10 +35,12 @@ function resolved(node: Json): Json {
 function kindOf(node: Json): Setting['kind'] | null {
   const n = resolved(node)
   if (n.enum) return 'choice'
+  if (n.type === 'boolean') return 'switch'
   if (n.type === 'number') return 'number'
   if (n.type === 'integer') return 'integer'
   if (n.type === 'string') return 'text'
   if (n.type === 'array' && n.prefixItems) return 'vector'
+  if (n.type === 'array' && n.items?.$ref) return 'list'
   return null
 }
 
@@ -73,6 +80,10 @@ export function settingsOf(part: string, path: (string | number)[]): Setting[] {
       slider: (zinc.slider as [number, number]) ?? null,
       log: zinc.scale === 'log',
       initial: node.default,
+      when: (zinc.when as Record<string, string[]>) ?? {},
+      items: String(resolved(raw as Json).items?.$ref ?? '')
+        .split('/')
+        .pop()!,
     })
   }
   return found
@@ -81,6 +92,12 @@ export function settingsOf(part: string, path: (string | number)[]): Setting[] {
 function sentence(words: string): string {
   const lower = words.replaceAll('_', ' ').toLowerCase()
   return lower.charAt(0).toUpperCase() + lower.slice(1)
+}
+
+/** One of the scene's own settings. */
+export function settingsOfScene(name: string): Setting[] {
+  defs.Scene = { properties: (schema as Json).properties }
+  return settingsOf('Scene', []).filter((s) => s.path[0] === name)
 }
 
 /** Names of definitions by the `kind` that tells them apart, as the schema lists them. */
@@ -92,50 +109,81 @@ function kindsOf(node: Json): Json {
 }
 const KINDS = kindsOf((schema as Json).properties.elements.items)
 
+/** A part of several kinds: which one, and the settings of the one that it is. */
+function choiceOf(
+  fields: Json,
+  name: string,
+  title: string,
+  group: string,
+  at: Path,
+  owner: Json,
+): Setting[] {
+  if (!fields[name]) return []
+  const kinds = Object.keys(kindsOf(fields[name]))
+  return [
+    {
+      path: [...at, name],
+      name,
+      title,
+      meaning: String(fields[name].description),
+      unit: '',
+      group,
+      kind: 'part',
+      nullable: false,
+      control: '',
+      keyed: false,
+      choices: kinds,
+      slider: null,
+      log: false,
+      initial: { kind: fields[name].default?.kind ?? kinds[0] },
+      when: {},
+      items: '',
+    },
+    ...partOf(fields, name, at, owner).map((s) => ({ ...s, group })),
+  ]
+}
+
+/** Settings of a part of several kinds, of the one that it is. */
+function partOf(fields: Json, name: string, at: Path, owner: Json): Setting[] {
+  if (!fields[name]) return []
+  const kinds = kindsOf(fields[name])
+  const kind = owner[name]?.kind ?? fields[name].default?.kind ?? Object.keys(kinds)[0]
+  return settingsOf(kinds[kind], [...at, name])
+}
+
 /** Settings of an element: its shape or effect, where it acts and is, and what it does. */
 export function settingsOfElement(element: Json, index: number): Setting[] {
   const at = ['elements', index]
   const own = settingsOf(KINDS[element.kind], at).filter((s) => s.path.length === 3)
   const fields = defs[KINDS[element.kind]].properties as Json
-  const part = (name: string) =>
-    fields[name]
-      ? settingsOf(kindsOf(fields[name])[element[name]?.kind ?? fields[name].default?.kind], [...at, name])
-      : []
-  /** A part of several kinds: which one, and its own settings. */
-  const choice = (name: string, title: string, group: string): Setting[] =>
-    fields[name]
-      ? [
-          {
-            path: [...at, name],
-            name,
-            title,
-            meaning: String(fields[name].description),
-            unit: '',
-            group,
-            kind: 'part',
-            nullable: false,
-            control: '',
-            keyed: false,
-            choices: Object.keys(kindsOf(fields[name])),
-            slider: null,
-            log: false,
-            initial: { kind: Object.keys(kindsOf(fields[name]))[0] },
-          },
-          ...part(name).map((s) => ({ ...s, group })),
-        ]
-      : []
   // the second colour and mark only where there are two
   const single = (element.paint?.kind ?? 'plain') === 'plain'
   const birth = own.filter((s) => s.group === 'At birth' && !(single && s.name.endsWith('_to')))
   return [
-    ...part('shape'),
-    ...part('effect'),
-    ...choice('zone', 'Acts', 'Zone'),
+    ...partOf(fields, 'shape', at, element),
+    ...partOf(fields, 'effect', at, element),
+    ...choiceOf(fields, 'zone', 'Acts', 'Zone', at, element),
     ...settingsOf('Pose', [...at, 'pose']),
     ...own.filter((s) => s.group !== 'At birth'),
-    ...choice('paint', 'Laid out', 'At birth'),
+    ...choiceOf(fields, 'paint', 'Laid out', 'At birth', at, element),
     ...birth.filter((s) => !(element.paint?.kind === 'image' && s.control === 'colour')),
   ]
+}
+
+/** Settings of one item of a list, with those of its parts. */
+export function settingsOfItem(definition: string, at: Path, item: Json): Setting[] {
+  const fields = defs[definition].properties as Json
+  return Object.entries(fields).flatMap(([name, raw]) =>
+    (raw as Json).discriminator
+      ? choiceOf(fields, name, sentence(name), definition, at, item)
+      : settingsOf(definition, at).filter((s) => s.path[at.length] === name),
+  )
+}
+
+/** What a new item of a list is: its definition's own defaults, filled in by the server. */
+export function itemOf(definition: string): Json {
+  const named = defs[definition].properties?.name
+  return named ? { name: named.default ?? definition } : {}
 }
 
 export function valueAt(document: Json, path: (string | number)[]): unknown {
@@ -149,4 +197,13 @@ export function withValue(document: Json, path: (string | number)[], value: unkn
   const holder = path.slice(0, -1).reduce((node: any, key) => (node[key] ??= {}), copy)
   holder[last] = value
   return copy
+}
+
+/** Whether a setting counts under the choices made beside it. */
+export function counts(document: Json, setting: Setting): boolean {
+  const beside = setting.path.slice(0, -1)
+  return Object.entries(setting.when).every(([name, choices]) => {
+    const chosen = valueAt(document, [...beside, name])
+    return chosen === undefined || choices.includes(String(chosen))
+  })
 }
