@@ -98,6 +98,26 @@ class LiquidSettings(Part):
         meaning="How far the fastest liquid may move in one substep.",
     )
 
+    texture_clock: int = setting(
+        0,
+        unit="frames",
+        group="Texture",
+        ge=0,
+        le=1000,
+        slider=(0, 48),
+        label="Texture renewed every",
+        meaning="Texture coordinates that travel with the liquid are renewed after so many frames, an even number: "
+        "long ones stay with the liquid, short ones stretch less. 0 carries none.",
+    )
+
+    @model_validator(mode="after")
+    def _even(self) -> LiquidSettings:
+        if self.texture_clock % 2:
+            raise ValueError(
+                "texture_clock is odd; its textures are renewed half of it apart; use an even number"
+            )
+        return self
+
     @model_validator(mode="after")
     def _deep_enough(self) -> LiquidSettings:
         if 0 < self.band < LEAST_BAND:

@@ -30,6 +30,7 @@ from basin.liquid import (
     resampling,
     sources,
     spacing,
+    texture,
     thin,
     timestep,
     transfer,
@@ -66,7 +67,9 @@ class LiquidWorld:
     frame_seconds : shot seconds per frame
     first_frame : frame of the initial state
     discard : voxels from an open wall within which liquid is thrown away
-    width : how many numbers each particle carries along (`basin.liquid.paint`)
+    width : how many numbers each particle carries along: colour and mark (`basin.liquid.paint`), rest positions
+        (`basin.liquid.texture`), either of them or none
+    texture_clock : frames after which a rest position is renewed; 0 if none are carried
     """
 
     layout: Layout
@@ -90,6 +93,7 @@ class LiquidWorld:
     first_frame: int
     discard: float = 0.0
     width: int = 0
+    texture_clock: int = 0
 
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
@@ -170,7 +174,14 @@ class Liquid:
     def begin(self) -> LiquidFields:
         """Make the first frame: the fills, before anything moves."""
         self._fill(self.world.first_frame)
+        self._renew_texture(self.world.first_frame)
         return self.fields(0.0)
+
+    def _renew_texture(self, frame: int) -> None:
+        w, particles = self.world, self.state.particles
+        if w.texture_clock:
+            which = texture.renewed(frame - w.first_frame, w.texture_clock)
+            texture.renew(particles.carried, w.layout.to_metres(particles.position), which)
 
     def advance_frame(self, frame: int, stop: Callable[[], bool] = lambda: False) -> tuple[LiquidFields, Tally] | None:
         """Go from `frame` - 1 to `frame`; None if asked to stop between substeps.
@@ -206,6 +217,7 @@ class Liquid:
             tally.substeps += 2
         end = begin + w.frame_seconds
         self._fill(frame)
+        self._renew_texture(frame)
         return self.fields(end, fields), tally
 
     def fields(self, shot_time: float, last: LiquidFields | None = None) -> LiquidFields:
@@ -362,6 +374,11 @@ class Liquid:
         w, s = self.world, self.state
         own = (w.band, w.particles_per_cell, s.next_id, self.solid_world, shot_time, like)
         s.particles = band.exchanged(s.particles, tiling, phi, solids, volume, carried, *own)
+        if w.texture_clock:  # those that rise are like the mean of their tile, so at rest as far off as from its middle
+            risen = np.flatnonzero(s.particles.id >= s.next_id)
+            place = s.particles.position[risen]
+            off = (place - (np.floor(place / 8) * 8 + 4)) * np.float32(w.layout.dx)
+            s.particles.carried[risen, -texture.WIDTH :] += np.tile(off, 2)
         s.next_id = max(s.next_id, int(s.particles.id.max(initial=0)) + 1)
         s.particles, tiling = sorted_particles(s.particles, w.layout)
         return tiling, thin.unseen(s.particles, tiling, solids.tiles, solids.thin)
@@ -453,6 +470,11 @@ class Liquid:
         )
         if w.width and len(s.particles) > count:
             metres = w.layout.to_metres(s.particles.position[count:]).astype(np.float64)
-            s.particles.carried[count:] = sources.coloured(source, metres, s.particles.id[count:], time)
+            painted = w.width - (texture.WIDTH if w.texture_clock else 0)
+            if painted:
+                colours = sources.coloured(source, metres, s.particles.id[count:], time)
+                s.particles.carried[count:, :painted] = colours
+            if w.texture_clock:
+                texture.renew(s.particles.carried[count:], metres, [0, 1])
         s.poured += volume * (len(s.particles) - count)
         s.speed = None

@@ -16,7 +16,7 @@ from basin.geometry.mesh import TriangleMesh, grounded, least_thickness
 from basin.geometry.pose import Pose, scale_of
 from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
-from basin.liquid import forces
+from basin.liquid import forces, texture
 from basin.liquid.effects import Drag
 from basin.liquid.paint import WIDTH, Birth, Picture
 from basin.liquid.solids import Body
@@ -510,5 +510,6 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         time_scale=scale,
         frame_seconds=1.0 / scene.time.fps,
         first_frame=scene.time.first,
-        width=WIDTH if is_painted(scene) else 0,
+        width=(WIDTH if is_painted(scene) else 0) + (texture.WIDTH if settings.texture_clock else 0),
+        texture_clock=settings.texture_clock,
     )

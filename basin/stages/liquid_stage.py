@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from basin.grid.layout import PAD, TILE, Layout
+from basin.liquid import texture
 from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
 from basin.liquid.reaction import DENSITY
@@ -18,8 +19,11 @@ DEEP = -2.0  # voxels under the surface, from where on cells should be full
 BAND = 2.49  # voxels: tiles whose level set never comes nearer to the surface from outside are left out
 
 
-def frame_arrays(liquid: Liquid, fields: LiquidFields) -> dict[str, np.ndarray]:
-    """A liquid frame: particles in metres and shot seconds, sparse tiles of level set and velocity."""
+def frame_arrays(liquid: Liquid, fields: LiquidFields, frame: int | None = None) -> dict[str, np.ndarray]:
+    """A liquid frame: particles in metres and shot seconds, sparse tiles of level set and velocity.
+
+    With the number of the frame its rest positions come with their weights.
+    """
     layout, p = liquid.world.layout, liquid.state.particles
     per_shot = liquid.world.time_scale * layout.dx
     return {
@@ -29,12 +33,24 @@ def frame_arrays(liquid: Liquid, fields: LiquidFields) -> dict[str, np.ndarray]:
         "source": p.source,
         "volume": (p.volume * np.float32(layout.dx**3)).astype(np.float32),
         "born": (p.born / np.float32(liquid.world.time_scale)).astype(np.float32),
-        **({"colour": p.carried[:, :3], "mark": p.carried[:, 3]} if p.carried.shape[1] else {}),
+        **_carried(liquid, frame),
         **_tiles(layout, fields, per_shot),
         "grid_low": layout.low - PAD * layout.dx,
         "grid_voxel": np.array(layout.dx),
         "particle_spacing": np.array(layout.dx * liquid.world.particles_per_cell ** (-1 / 3)),
     }
+
+
+def _carried(liquid: Liquid, frame: int | None) -> dict[str, np.ndarray]:
+    """What particles carry along, by names."""
+    w, carried = liquid.world, liquid.state.particles.carried
+    found: dict[str, np.ndarray] = {}
+    if carried.shape[1] - (texture.WIDTH if w.texture_clock else 0):
+        found |= {"colour": carried[:, :3], "mark": carried[:, 3]}
+    if w.texture_clock and frame is not None:
+        share = texture.second_share(frame - w.first_frame, w.texture_clock)
+        found |= {"rest_a": carried[:, -6:-3], "rest_b": carried[:, -3:], "rest_share": np.array(share, np.float32)}
+    return found
 
 
 def _tiles(layout: Layout, fields: LiquidFields, per_shot: float) -> dict[str, np.ndarray]:
@@ -120,7 +136,7 @@ def _pushes(liquid: Liquid, tally: Tally) -> dict[str, float]:
     total: dict[str, np.ndarray] = {}
     for body, impulse in zip(w.bodies, tally.impulse, strict=False):  # one that is switched on twice is two bodies
         total[body.name] = total.get(body.name, np.zeros(6)) + impulse
-    found = {}
+    found: dict[str, np.ndarray] = {}
     for name, impulse in total.items():
         force, torque = impulse[:3] * scale, impulse[3:] * scale * w.layout.dx
         found[f"force.{name}"] = float(np.linalg.norm(force))

@@ -18,7 +18,7 @@ from basin.stages.raster import heights
 from basin.surface.attributes import CARRIED
 
 MOMENT = 1e-3  # shot seconds over which an element's velocity is taken
-GIVEN = ("vorticity", "uv", "rest_a", "rest_b", "rest_share")
+GIVEN = ("vorticity", "uv")
 TILE = 8
 OUTSIDE = 3.0  # voxels: what level sets say outside of their tiles
 
@@ -59,6 +59,9 @@ def _carried(data: object, time: float) -> dict[str, np.ndarray]:
         for name in (*CARRIED, *GIVEN)
         if name in data  # type: ignore[operator]
     }
+    if "rest_share" in data:  # type: ignore[operator]
+        share = float(data["rest_share"])  # type: ignore[index]
+        held["rest_share"] = np.full(len(held["velocity"]), share, np.float32)
     if "born" in held:
         held["age"] = (time - held.pop("born")).astype(np.float32)
     return held

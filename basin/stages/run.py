@@ -147,7 +147,7 @@ def _run_liquid(
             continue  # on the way from an older restart state; the frame on disk is whole
         readings = frame_readings(liquid, fields, tally, clock.perf_counter() - start)
         store.write_state(frame, keys[frame], state_arrays(liquid.state))
-        record = store.write(frame, keys[frame], frame_arrays(liquid, fields), readings)
+        record = store.write(frame, keys[frame], frame_arrays(liquid, fields, frame), readings)
         yield FrameDone("liquid", frame, record.readings)
         if stop():
             return

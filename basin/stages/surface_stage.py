@@ -113,14 +113,16 @@ def mesh_frame(
     SurfaceFailure, DamagedFrame, SceneError
     """
     start = clock.perf_counter()
-    surface = surface_frame(*world.frame(cache.stage("liquid").frame(frame), frame))
+    data = cache.stage("liquid").frame(frame)
+    surface = surface_frame(*world.frame(data, frame))
     speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
     readings = {
         **health(surface, world.voxel, volume),
         "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,
         "seconds": clock.perf_counter() - start,
     }
-    return {"position": surface.position, "triangle": surface.triangle, **surface.attributes}, readings
+    more = {"rest_share": data["rest_share"]} if "rest_share" in data else {}
+    return {"position": surface.position, "triangle": surface.triangle, **surface.attributes, **more}, readings
 
 
 _own: dict[str, tuple[SurfaceWorld, Cache]] = {}

@@ -19,7 +19,8 @@ from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
 LEAST_SPAN = {"speed": 0.01}  # m/s: the colours of liquid at rest do not stretch over its last whispers
-SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark", "difference")
+SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark", "difference", "texture")
+CHECKS = 24  # of the checked pattern that shows a texture, along the longest side of what is seen
 FROM_NOTHING = ("speed", "vorticity")
 _Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]
 
@@ -44,7 +45,7 @@ def _within_bounds(position: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.nda
 
 def attributes(data: Mapping[str, np.ndarray]) -> list[str]:
     """What the points of a frame can be coloured by."""
-    held = {*data, "speed", *(["age"] if "born" in data else [])}
+    held = {*data, "speed", *(["age"] if "born" in data else []), *(["texture"] if "rest_share" in data else [])}
     return [name for name in SHOWN if name in held]
 
 
@@ -64,7 +65,9 @@ def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), tim
     if by == "colour":
         coded = np.round(255 * encoded(np.clip(data["colour"][some], 0, 1))).astype(np.uint8)
         return {"by": by}, [("colour", coded.ravel())]
-    if by == "speed":
+    if by == "texture":
+        value = _checks(data, some)
+    elif by == "speed":
         value = np.sqrt((data["velocity"][some] ** 2).sum(axis=1))
     elif by == "age":
         value = time - data["born"][some]
@@ -82,6 +85,14 @@ def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), tim
     near, far = np.percentile(finite, [5, 95])
     told = {"by": by, "least": low, "top": top, "near": float(near), "far": float(far), "histogram": histogram.tolist()}
     return told, [("shade", np.round(share * 255).astype(np.uint8))]
+
+
+def _checks(data: Mapping[str, np.ndarray], some: Any) -> np.ndarray:
+    """A checked pattern that travels along: the blend of both rest positions' patterns, from 0 to 1."""
+    size = float(np.ptp(data["rest_a"], axis=0).max()) / CHECKS or 1.0
+    share = float(data["rest_share"])
+    first, second = (np.floor(data[name][some] / size).sum(axis=1) % 2 for name in ("rest_a", "rest_b"))
+    return np.asarray((1 - share) * first + share * second)
 
 
 def pack_particles(store: StageCache, frame: int, budget: int, by: str = "speed", time: float = 0.0) -> bytes:

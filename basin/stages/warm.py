@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import os
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from basin import source_hash
 from basin.cache import Cache
 from basin.scene import parse_scene
+from basin.stages.judge import Asked, Judge
 from basin.stages.run import run
 
 
@@ -50,14 +52,33 @@ def tiny_scene() -> dict[str, Any]:
     }
 
 
+def surfaces() -> list[dict[str, Any]]:
+    """Settings of the surface that between them use every method, filter and mask."""
+    masks: list[dict[str, Any]] = [{"kind": k} for k in ("everywhere", "speed", "collider", "thickness")]
+    does = ("gaussian", "mean", "median", "curvature", "grow", "shrink")
+    filters = [{"does": d, "mask": masks[n % 4]} for n, d in enumerate(does)]
+    return [
+        {},
+        {"method": "anisotropic", "filters": filters, "colliders": "remove", "body": 1.0, "specks": 4},
+        {"method": "averaged", "cuts": [{"by": "height", "height": 0.1}], "fairing": 1, "stretch": 0.5},
+        {"method": "spheres", "cuts": [{"by": "height", "height": 0.1, "capped": False}], "thinning": 1.0},
+    ]
+
+
 def main() -> None:
     """Run the tiny scene unless this version's kernels were compiled before."""
     stamp = Path(os.environ["NUMBA_CACHE_DIR"]) / f"warm-{source_hash()}"
     if stamp.exists():
         return
     with tempfile.TemporaryDirectory() as folder:
-        for _ in run(parse_scene(tiny_scene()), Path(folder), Cache(Path(folder) / "cache")):
-            pass
+        scene = {**tiny_scene(), "time": {"last": 2}}
+        cache = Path(folder) / "cache"
+        for surface in surfaces():
+            for _ in run(parse_scene({**scene, "surface": surface}), Path(folder), Cache(cache)):
+                pass
+        asked = Asked(Path(folder), cache, {**scene, "deliveries": []}, "final", 2)
+        Judge().look(asked)
+        Judge().look(replace(asked, middle=(0.2, 0.1, 0.2), reach=0.1))
     stamp.parent.mkdir(parents=True, exist_ok=True)
     stamp.touch()
 

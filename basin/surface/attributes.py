@@ -11,7 +11,7 @@ from scipy.spatial import cKDTree
 from basin.surface.neighbours import binned, first_not_below
 
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
-AVERAGED = ("velocity", "colour", "mark", "born")
+AVERAGED = ("velocity", "colour", "mark", "born", "rest_a", "rest_b")
 NEAREST = ("source", "id")
 CARRIED = (*AVERAGED, *NEAREST)
 
@@ -140,7 +140,7 @@ def vertex_attributes(
             g = slope[:, own]
             curl = np.stack([g[:, 2, 1] - g[:, 1, 2], g[:, 0, 2] - g[:, 2, 0], g[:, 1, 0] - g[:, 0, 1]], axis=1)
             found["vorticity"] = np.linalg.norm(curl, axis=1).astype(np.float32)
-        else:
+        elif name not in ("rest_a", "rest_b"):  # which go on beyond the outermost particles
             value = np.clip(value, column.min(axis=0), column.max(axis=0))
         found[name] = np.ascontiguousarray(value.reshape(-1, *carried[name].shape[1:]), np.float32)
         at += column.shape[1]
