@@ -113,9 +113,7 @@ class LiquidSettings(Part):
     @model_validator(mode="after")
     def _even(self) -> LiquidSettings:
         if self.texture_clock % 2:
-            raise ValueError(
-                "texture_clock is odd; its textures are renewed half of it apart; use an even number"
-            )
+            raise ValueError("texture_clock is odd; its textures are renewed half of it apart; use an even number")
         return self
 
     @model_validator(mode="after")

@@ -1,0 +1,130 @@
+"""Judging one frame, and many frames meshed beside each other."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from typing import Any
+from unittest import mock
+
+import numpy as np
+from django.test import SimpleTestCase
+
+from basin.cache import Cache
+from basin.exchange import read_mesh
+from basin.scene import parse_scene
+from basin.stages import run as running
+from basin.stages.judge import Asked, Judge, JudgeFailure, needed_radius, smallest_sheet
+from basin.stages.run import run
+from basin.surface.field import Points
+from basin.surface.mesh import surface_frame
+from basin.surface.settings import SurfaceSettings
+from tests.basin.test_delivery import Case, document
+from tests.reference.test_surfacing import lattice
+
+
+def header(packed: bytes) -> dict[str, Any]:
+    """The header of a packed frame."""
+    length = int(np.frombuffer(packed[4:8], "<u4")[0])
+    found: dict[str, Any] = json.loads(packed[8 : 8 + length])
+    return found
+
+
+class Looking(Case):
+    """A frame meshed again with other settings."""
+
+    def asked(self, **more: Any) -> Asked:
+        return Asked(self.home, self.cache.folder, document(), "final", 2, **more)
+
+    def test_same_surface_as_the_run(self) -> None:
+        found = header(Judge().look(self.asked()))
+        readings = self.cache.stage("surface").records()[2].readings
+        self.assertEqual(found["facts"]["triangles"], readings["triangles"])
+        self.assertAlmostEqual(found["facts"]["volume_error"], readings["volume_error"], places=6)
+        self.assertEqual(found["facts"]["open_edges"], 0)
+
+    def test_difference_is_the_way_from_the_last_setting(self) -> None:
+        judge = Judge()
+        first = header(judge.look(self.asked()))
+        self.assertNotIn("difference", first["choices"])
+        grown = document()
+        filters = [{"width": 0.7}, {"does": "grow", "width": 0.5}]
+        grown["surface"] = {"filters": filters}
+        found = header(judge.look(replace(self.asked(by="difference"), scene=grown)))
+        self.assertEqual(found["by"], "difference")
+        self.assertAlmostEqual((found["near"] + found["far"]) / 2, 5.0, delta=1.5)  # half a voxel of 10 mm
+        again = header(judge.look(replace(self.asked(by="difference"), scene=grown)))
+        self.assertEqual(again["near"], found["near"])  # looked at twice, it is still against what was before
+
+    def test_region(self) -> None:
+        whole = header(Judge().look(self.asked()))
+        middle = (0.2, 0.1, 0.2)
+        found = header(Judge().look(self.asked(middle=middle, reach=0.03)))
+        self.assertLess(found["total"], whole["total"] / 4)
+        for low, span, centre in zip(found["low"], found["span"], middle, strict=True):
+            self.assertGreater(low, centre - 0.03 - 0.015)
+            self.assertLess(low + span, centre + 0.03 + 0.015)
+        self.assertNotIn("volume_error", found["facts"])  # a part has no volume to be compared
+
+    def test_coarser_is_quicker_to_look_at(self) -> None:
+        whole, coarse = header(Judge().look(self.asked())), header(Judge().look(self.asked(coarser=2.0)))
+        self.assertAlmostEqual(coarse["total"] / whole["total"], 0.25, delta=0.08)
+
+    def test_freezing(self) -> None:
+        path = self.to / "frozen.ply"
+        count = Judge().freeze(self.asked(coarser=4.0), path)
+        mesh = read_mesh(path)
+        self.assertEqual((len(mesh.triangle), mesh.open_edges()), (count, 0))
+        self.assertEqual([p.name for p in self.to.iterdir()], ["frozen.ply"])
+
+    def test_what_cannot_be_is_told(self) -> None:
+        for change, words in (
+            ({"frame": 99}, "frame 99 has no liquid yet"),
+            ({"scene": {**document(), "surface": {"voxel_share": 9}}}, "voxel_share"),
+        ):
+            with self.assertRaisesRegex(JudgeFailure, words):
+                Judge().look(replace(self.asked(), **change))
+
+    def test_frames_meshed_beside_each_other_are_the_same(self) -> None:
+        scene = parse_scene({**document(), "surface": {"voxel_share": 0.45}})
+        found = []
+        for workers in (1, 2):
+            cache = Cache(self.to.parent / f"by {workers}")
+            cache.folder.mkdir(parents=True)
+            (cache.folder / "liquid").symlink_to(self.cache.folder / "liquid")
+            with mock.patch.object(running, "FRAMES_A_WORKER", 1 if workers == 2 else 99):
+                made = [d for d in run(scene, self.home, cache, stages=("surface",))]
+            self.assertEqual([d.frame for d in made], [1, 2, 3])
+            found.append([cache.stage("surface").frame(n) for n in (1, 2, 3)])
+        for one, other in zip(*found, strict=True):
+            for name in one:
+                np.testing.assert_array_equal(one[name], other[name], err_msg=name)
+
+
+class Numbers(SimpleTestCase):
+    """Facts beside the picture, where they are known."""
+
+    def test_radius_that_a_lattice_needs(self) -> None:
+        """Half the diagonal of a cell: sqrt(3) / 2 spacings."""
+        place = lattice(12, 12, 12)
+        still = {"velocity": np.zeros((len(place), 3), np.float32)}
+        points = Points(place.astype(np.float32), np.ones(len(place), np.float32), 1.0, still)
+        frame = surface_frame(points, 0.25, SurfaceSettings())
+        found = needed_radius(frame, points)
+        assert found is not None
+        self.assertAlmostEqual(found, np.sqrt(3) / 2, delta=0.02)
+        # balls of that radius leave no hole, smaller ones do
+        for radius, pieces in ((found + 0.02, 1), (found - 0.1, 2)):
+            settings = SurfaceSettings(method="spheres", particle_radius=radius, filters=[])
+            mesh = surface_frame(points, 0.1, settings)
+            inside = (np.abs(mesh.position) < 4).all(axis=1)
+            self.assertEqual(bool(inside.any()), pieces == 2)
+
+    def test_smallest_sheet(self) -> None:
+        for layers in (2, 4):
+            place = lattice(24, layers, 24)
+            still = {"velocity": np.zeros((len(place), 3), np.float32)}
+            points = Points(place.astype(np.float32), np.ones(len(place), np.float32), 1.0, still)
+            sheet = smallest_sheet(surface_frame(points, 0.5, SurfaceSettings(filters=[])))
+            assert sheet is not None
+            self.assertAlmostEqual(sheet, layers, delta=0.35)
