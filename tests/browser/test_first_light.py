@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import os
 import shutil
 import signal
@@ -325,7 +326,8 @@ class FirstLight(TransactionTestCase):
         page.wait_for_function("document.querySelector('svg[aria-label=\"surface frames\"]')?.dataset.current === '8'")
         page.keyboard.press("s")
         page.locator(".legend").get_by_text("triangles").wait_for()
-        self.export(page)
+        self.deliver(page)
+        self.judge(page)
         # closing the page and a killed worker: the run goes on
         self.take.refresh_from_db()
         page.get_by_label("Delete the liquid frames").focus()
@@ -358,14 +360,23 @@ class FirstLight(TransactionTestCase):
         self.take.revision += 1
         self.take.save()
 
-    def export(self, page: Page) -> None:
-        page.get_by_role("button", name="Export").click()
+    def deliver(self, page: Page) -> None:
+        """Put in a delivery, change its format, write it, and fetch it."""
+        page.locator(".rail").get_by_role("button", name="Delivery").click()
+        page.get_by_text("No deliveries.").wait_for()
+        page.get_by_role("button", name="Put in a delivery").click()
+        page.get_by_label("Format", exact=True).select_option("ply")
+        self.wait(lambda: self.scene()["deliveries"][0]["format"] == "ply", 10, "the delivery was not kept")
+        page.get_by_role("button", name="Deliver draft").click()
+        state = page.get_by_test_id("delivery")
+        state.get_by_text("8 of 8 files current").wait_for()
         with page.expect_download() as download:
-            page.get_by_role("link", name="Export").click()
+            state.get_by_role("link", name="Download").click()
         path = download.value.path()
         archive = zipfile.ZipFile(io.BytesIO(Path(path).read_bytes()))
-        names = sorted(archive.namelist())
+        names = sorted(n for n in archive.namelist() if n.endswith(".ply"))
         self.assertEqual(len(names), 8)
+        self.assertEqual(set(json.loads(archive.read("manifest.json"))["files"]), set(names))
         folder = self.root / "exported"
         archive.extractall(folder)
         meshes = [read_mesh(folder / n) for n in names]
@@ -383,6 +394,36 @@ class FirstLight(TransactionTestCase):
         self.assertLess(float(np.abs(moved - following).max()), 9.81 / 24**2 * 1.1)
         self.assertGreater(travelled, 0.0)
 
+    def judge(self, page: Page) -> None:
+        """One frame is meshed again as settings change, but not while it is held; a list can be put in order."""
+        page.locator("canvas").click()
+        page.keyboard.press("j")
+        facts = page.get_by_test_id("judge-facts")
+        facts.get_by_text("open edges").wait_for()
+        before = facts.inner_text()
+        page.get_by_role("button", name="Put in a filter").click()
+        page.get_by_label("filter 2").get_by_label("Does").select_option("grow")
+        page.wait_for_function(
+            "before => document.querySelector('[data-testid=judge-facts]').innerText.split('time')[0] !== "
+            "before.split('time')[0]",
+            arg=before,
+        )
+        self.wait(lambda: self.scene()["surface"]["filters"][-1]["does"] == "grow", 10, "the filter was not kept")
+        page.get_by_label("Coloured by").select_option("difference")
+        page.locator(".legend").get_by_text("mm", exact=True).wait_for()
+        page.get_by_text("As set.").wait_for()
+        page.get_by_role("button", name="Hold", exact=True).click()
+        page.get_by_label("Move filter 2 up").click()
+        page.get_by_text("Held; settings have changed since.").wait_for()
+        self.wait(lambda: self.scene()["surface"]["filters"][0]["does"] == "grow", 10, "the order was not kept")
+        page.get_by_role("button", name="Held", exact=True).click()
+        page.get_by_text("As set.").wait_for()
+        page.get_by_role("button", name="Freeze this frame").click()
+        page.get_by_role("link", name="surface.0004.ply").wait_for()
+        page.get_by_label("Take filter 1 out").click()
+        self.wait(lambda: len(self.scene()["surface"]["filters"]) == 1, 10, "the filter was not taken out")
+        page.keyboard.press("s")
+
     def vertices(self, path: Path) -> dict[str, np.ndarray]:
         """Positions and velocities of an exported PLY, read without our own reader."""
         data = path.read_bytes()
@@ -392,5 +433,5 @@ class FirstLight(TransactionTestCase):
         own = head.split(b"element face")[0].decode().split("property ")[1:]
         table = np.frombuffer(body, [(name, kinds[kind]) for kind, name in (line.split() for line in own)], count)
         columns = [np.stack([table[n].astype(float) for n in names], axis=1) for names in (["x", "y", "z"], V)]
-        self.assertTrue({"vorticity", "born", "source"} <= set(table.dtype.names or ()))
+        self.assertTrue({"vorticity", "age", "source"} <= set(table.dtype.names or ()))
         return dict(zip("pv", columns, strict=True))

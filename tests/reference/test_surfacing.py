@@ -306,7 +306,10 @@ class Cutting(SimpleTestCase):
             exact = whole.area() / 2  # cut through the middle
             if name == "height":
                 solid = trimesh.Trimesh(whole.position, whole.triangle, process=False)
-                exact = float(solid.slice_plane([0, 3.0, 0], [0, 1, 0]).area)
+                sides, faces, _ = trimesh.intersections.slice_faces_plane(
+                    solid.vertices, solid.faces, np.array([0, 1.0, 0]), np.array([0, 3.0, 0])
+                )
+                exact = float(trimesh.Trimesh(sides, faces, process=False).area)
             self.assertAlmostEqual(opened.area() / exact, 1.0, delta=0.005, msg=name)
 
     def test_clipped_sides_are_shared(self) -> None:
@@ -315,7 +318,10 @@ class Cutting(SimpleTestCase):
         place, triangle = clipped(np.asarray(sphere.vertices), np.asarray(sphere.faces, np.int32), away)
         cut = trimesh.Trimesh(place, triangle, process=False)
         normal = np.array([0.3, 0.5, 0.81])
-        reference = sphere.slice_plane(normal * 0.2 / (normal @ normal), -normal)
+        sides, faces, _ = trimesh.intersections.slice_faces_plane(
+            sphere.vertices, sphere.faces, -normal, normal * 0.2 / (normal @ normal)
+        )
+        reference = trimesh.Trimesh(sides, faces, process=False)
         self.assertAlmostEqual(cut.area, reference.area, places=6)
         self.assertEqual(len(np.unique(cut.edges_sorted, axis=0)), (3 * len(triangle) + self.rim(cut)) / 2)
 

@@ -6,10 +6,13 @@ import io
 import json
 import shutil
 import tempfile
+import threading
+import time
 import zipfile
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -17,8 +20,10 @@ from django.test import Client, TransactionTestCase, override_settings
 from django.utils import timezone
 
 from basin.cache import open_cache
+from basin.stages.judge import Asked
 from basin.stages.warm import tiny_scene
 from studio.errors import Refused
+from studio.productions import judging
 from studio.productions.models import Production, Take
 from studio.productions.services import load_demo
 from studio.runs import services
@@ -270,6 +275,76 @@ class Runs(StudioCase):
             self.assertEqual(held.namelist(), ["manifest.json", *(f"surface.000{n}.ply" for n in (1, 2, 3, 4))])
         self.assertEqual(self.client.post(f"{base}?name=other").status_code, 404)
         self.assertEqual(self.client.get(f"{base}/download?name=../..").status_code, 404)
+
+    def test_a_frame_is_judged_with_settings_that_are_not_kept(self) -> None:
+        base = f"/api/takes/{self.take.pk}"
+        surface = {"voxel_share": 1.0, "method": "spheres"}
+        wanted = {"scene": {**self.take.scene, "surface": surface}, "frame": 2, "session": "a"}
+        early = self.post(f"{base}/judge/draft", wanted)
+        self.assertIn("has no liquid yet", early.json()["problems"][0])
+        self.ask(["liquid"])
+        services.work_once()
+        packed = self.post(f"{base}/judge/draft", wanted)
+        self.assertEqual(packed.content[:4], b"ZBV1")
+        self.assertEqual(self.client.get(f"{base}/stages/draft").json()[1]["states"], ["missing"] * 4)
+        region = self.post(f"{base}/judge/draft", {**wanted, "middle": [0.2, 0.1, 0.2], "reach": 0.1})
+        self.assertLess(len(region.content), len(packed.content))
+        bad = self.post(f"{base}/judge/draft", {**wanted, "middle": [0.2, 0.1], "reach": 0.1})
+        self.assertIn("A region has a middle", bad.json()["problems"][0])
+        frozen = self.post(f"{base}/freeze/draft", {**wanted, "name": "hero"})
+        self.assertEqual(frozen.json()["file"], "frozen/hero.0002.ply")
+        self.assertEqual(self.client.get(f"{base}/frozen").json(), ["hero.0002.ply"])
+        data = b"".join(self.client.get(f"{base}/frozen/hero.0002.ply"))  # type: ignore[arg-type]
+        self.assertEqual(data[:3], b"ply")
+        self.assertEqual(self.post(f"{base}/freeze/draft", {**wanted, "name": "../x"}).status_code, 422)
+
+    def test_the_newest_edit_wins(self) -> None:
+        asked = Asked(self.take.folder, self.take.cache_folder("draft"), {}, "draft", 1)
+        order: list[int] = []
+
+        def slowly(_action: Any, _asked: Any) -> bytes:
+            order.append(1)
+            time.sleep(0.3)
+            return b"made"
+
+        told: list[int] = []
+
+        def ask() -> None:
+            try:
+                judging.judged(self.take, "mira", asked)
+                told.append(200)
+            except Refused as refused:
+                told.append(refused.status)
+
+        with mock.patch.object(judging, "_in_process", side_effect=slowly):
+            threads = [threading.Thread(target=ask) for _ in range(4)]
+            for thread in threads:
+                thread.start()
+                time.sleep(0.05)
+            for thread in threads:
+                thread.join()
+        # the first is being made, the last one follows, and those between are dropped
+        self.assertEqual(len(order), 2)
+        self.assertEqual(sorted(told), [200, 200, 409, 409])
+
+    def test_camera_comes_from_a_file(self) -> None:
+        text = """#usda 1.0
+def Camera "cam" {
+    float focalLength = 35
+    float verticalAperture = 24
+    double3 xformOp:translate.timeSamples = { 1: (0, 1, 3), 4: (1, 1, 3) }
+    uniform token[] xformOpOrder = ["xformOp:translate"]
+}
+"""
+        base = f"/api/takes/{self.take.pk}/camera"
+        reply = self.client.post(base, {"file": SimpleUploadedFile("shot.usda", text.encode())}).json()["camera"]
+        self.assertEqual([k["value"] for k in reply["eye"]["keys"]], [[0, 1, 3], [1, 1, 3]])
+        self.assertEqual(self.keep(camera=reply).status_code, 200)
+        path = self.client.get(base).json()
+        self.assertEqual(len(path), 4)
+        self.assertAlmostEqual(path[1]["eye"][0], 1 / 3, places=6)
+        wrong = self.client.post(base, {"file": SimpleUploadedFile("shot.usda", b"no camera")})
+        self.assertIn("not a readable USDA file", wrong.json()["problems"][0])
 
     def test_caches_are_joined_within_a_production_only(self) -> None:
         surface = {**self.take.scene.get("surface", {}), "caches": [{"folder": "../../etc"}]}
