@@ -7,10 +7,9 @@ from __future__ import annotations
 
 import time as clock
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures import Future
 from contextlib import contextmanager
 from dataclasses import dataclass
-from multiprocessing import get_context
 from pathlib import Path
 
 import numba
@@ -22,6 +21,7 @@ from basin.cache.store import FrameRecord
 from basin.liquid.step import Liquid, LiquidFailure, Tally
 from basin.scene import Scene, SceneError
 from basin.stages.assembly import SceneFiles, liquid_world
+from basin.stages.beside import processes
 from basin.stages.forecast import forecast
 from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
@@ -214,8 +214,7 @@ def _meshed(scene: Scene, files: SceneFiles, cache: Cache, quality: str, todo: l
         return
     volumes = {frame: record.readings["volume"] for frame, record in cache.stage("liquid").records().items()}
     given = (scene.model_dump(mode="json"), files.folder, cache.folder, quality)
-    context = get_context("spawn")
-    with ProcessPoolExecutor(workers, mp_context=context, initializer=begin_worker, initargs=given) as pool:
+    with processes(workers, begin_worker, *given) as pool:
         ahead: dict[int, Future[tuple[dict[str, np.ndarray], dict[str, float]]]] = {}
         coming = iter(todo)
 

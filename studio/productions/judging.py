@@ -6,10 +6,10 @@ import threading
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, TypeVar
 
+from basin.stages.beside import processes
 from basin.stages.judge import Asked, JudgeFailure, freeze, look
 from studio.errors import Refused
 from studio.productions.models import Take
@@ -50,8 +50,7 @@ def frozen_files(take: Take) -> list[Path]:
 def _in_process(action: Callable[..., T], *given: Any) -> T:
     try:
         if not _pool:
-            # spawned, since a web server's threads and connections must not be copied
-            _pool.append(ProcessPoolExecutor(1, mp_context=get_context("spawn")))
+            _pool.append(processes(1))
         return _pool[0].submit(action, *given).result()
     except JudgeFailure as error:
         raise Refused([str(error)]) from None

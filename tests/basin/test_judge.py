@@ -3,7 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -128,3 +134,32 @@ class Numbers(SimpleTestCase):
             sheet = smallest_sheet(surface_frame(points, 0.5, SurfaceSettings(filters=[])))
             assert sheet is not None
             self.assertAlmostEqual(sheet, layers, delta=0.35)
+
+
+class Beside(SimpleTestCase):
+    """Processes beside a run end with it, even when it is killed."""
+
+    def test_they_end_with_a_killed_parent(self) -> None:
+        code = (
+            "import os, time\n"
+            "from basin.stages.beside import processes\n"
+            "if __name__ == '__main__':\n"
+            "    print(processes(1).submit(os.getpid).result(), flush=True)\n"
+            "    time.sleep(60)\n"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            script = Path(folder) / "parent.py"
+            script.write_text(code)
+            env = {**os.environ, "PYTHONPATH": str(Path(__file__).resolve().parent.parent.parent)}
+            parent = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, text=True, env=env)
+            assert parent.stdout
+            child = int(parent.stdout.readline())
+            os.kill(child, 0)
+            parent.kill()
+            parent.wait()
+            parent.stdout.close()
+            until = time.monotonic() + 10
+            while time.monotonic() < until and Path(f"/proc/{child}").exists():
+                time.sleep(0.1)
+            state = Path(f"/proc/{child}/stat")
+            self.assertTrue(not state.exists() or state.read_text().rsplit(")", 1)[1].split()[0] == "Z")

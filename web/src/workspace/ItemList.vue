@@ -50,7 +50,6 @@ const title = (item: SceneDocument) =>
 
 <template>
   <div class="items" :data-list="setting.name">
-    <p v-if="!items.length" class="dim none">No {{ setting.title.toLowerCase() }}.</p>
     <article v-for="(item, i) in items" :key="i" class="item" :aria-label="`${one} ${i + 1}`">
       <header>
         <span class="n dim">{{ i + 1 }}</span> <b>{{ title(item) }}</b>
@@ -90,6 +89,7 @@ const title = (item: SceneDocument) =>
       />
       <slot name="foot" :item="item" />
     </article>
+    <span v-if="!items.length" class="dim none">No {{ setting.title.toLowerCase() }}.</span>
     <button class="bare add" @click="add">Put in a {{ one }}</button>
   </div>
 </template>
@@ -100,6 +100,7 @@ const title = (item: SceneDocument) =>
 }
 .none {
   font-size: 12px;
+  margin-right: 8px;
 }
 .item {
   border: 1px solid var(--line);

@@ -26,6 +26,12 @@ const options = defineModel<{
   beside: boolean
 }>('options', { required: true })
 
+/** Beyond two dozen voxels liquid does not count as a sheet. */
+function sheet(f: Record<string, number>): string {
+  const mm = +(1000 * f.smallest_sheet).toPrecision(2)
+  return f.smallest_sheet > 23.9 * (f.voxel_mm / 1000) ? `over ${mm} mm` : `${mm} mm`
+}
+
 const facts = computed(() => {
   const f = props.packed?.facts
   if (!f) return []
@@ -39,8 +45,7 @@ const facts = computed(() => {
     rows.push(['volume', `${off < 0 ? '−' : '+'}${Math.abs(off).toFixed(2)} %`, Math.abs(off) > 3])
   }
   if (f.open_edges !== undefined) rows.push(['open edges', String(f.open_edges), f.open_edges > 0])
-  if (f.smallest_sheet !== undefined)
-    rows.push(['smallest sheet', `${+(1000 * f.smallest_sheet).toPrecision(2)} mm`, false])
+  if (f.smallest_sheet !== undefined) rows.push(['smallest sheet', sheet(f), false])
   if (f.needed_radius !== undefined)
     rows.push(['balls hold from', `${f.needed_radius.toFixed(2)} spacings`, false])
   return rows
@@ -119,9 +124,9 @@ const address = computed(() =>
 <style scoped>
 .judge {
   position: absolute;
-  top: 50px;
-  left: 12px;
-  width: 220px;
+  right: 12px;
+  bottom: 12px;
+  width: 246px;
   background: color-mix(in srgb, var(--pane) 90%, transparent);
   border: 1px solid var(--line);
   border-radius: 3px;
@@ -159,6 +164,10 @@ dl {
 }
 dt {
   color: var(--dim);
+  white-space: nowrap;
+}
+dd {
+  text-align: right;
 }
 dd.bad {
   color: var(--brass);

@@ -136,7 +136,7 @@ function vesselFrom(sentence: string) {
           Use it as a vessel
         </button>
       </p>
-      <div v-if="forecast" class="forecast n" :class="{ over: !forecast.fits }">
+      <div v-if="forecast && part !== 'delivery'" class="forecast n" :class="{ over: !forecast.fits }">
         <span>voxel</span><b>{{ +(forecast.voxel_size * 1000).toPrecision(3) }} mm</b> <span>memory</span
         ><b>{{ bytes(forecast.memory) }}</b> <span>voxels</span><b>{{ count(forecast.voxels) }}</b>
         <span>disk</span><b>{{ bytes(forecast.disk) }}</b> <span>particles</span

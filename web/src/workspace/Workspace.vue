@@ -337,6 +337,7 @@ onMounted(async () => {
   addEventListener('keydown', onKey)
   await take.load()
   if (!scene.value) return
+  frame.value = range().first
   await nextTick()
   port = new Viewport(canvas.value!)
   ;(window as unknown as { viewport: Viewport }).viewport = port
@@ -347,7 +348,6 @@ onMounted(async () => {
   const { data } = await client.GET('/api/runs')
   const latest = data?.find((r) => r.take === id)
   if (latest) run.value = { ...latest, type: 'run' } as RunEvent
-  frame.value = range().first
   await show()
 })
 onBeforeUnmount(() => {
