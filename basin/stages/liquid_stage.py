@@ -136,7 +136,7 @@ def _pushes(liquid: Liquid, tally: Tally) -> dict[str, float]:
     total: dict[str, np.ndarray] = {}
     for body, impulse in zip(w.bodies, tally.impulse, strict=False):  # one that is switched on twice is two bodies
         total[body.name] = total.get(body.name, np.zeros(6)) + impulse
-    found: dict[str, np.ndarray] = {}
+    found: dict[str, float] = {}
     for name, impulse in total.items():
         force, torque = impulse[:3] * scale, impulse[3:] * scale * w.layout.dx
         found[f"force.{name}"] = float(np.linalg.norm(force))

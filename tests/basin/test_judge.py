@@ -151,7 +151,9 @@ class Beside(SimpleTestCase):
             script = Path(folder) / "parent.py"
             script.write_text(code)
             env = {**os.environ, "PYTHONPATH": str(Path(__file__).resolve().parent.parent.parent)}
-            parent = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, text=True, env=env)
+            parent = subprocess.Popen(
+                [sys.executable, str(script)], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=env
+            )
             assert parent.stdout
             child = int(parent.stdout.readline())
             os.kill(child, 0)
