@@ -18,6 +18,9 @@ class SceneError(ValueError):
         super().__init__("\n".join(problems))
         self.problems = problems
 
+    def __reduce__(self) -> tuple[type[SceneError], tuple[list[str]]]:
+        return SceneError, (self.problems,)
+
 
 def parse_scene(document: Any) -> Scene:
     """Validate a decoded JSON document.

@@ -1,36 +1,125 @@
-"""Processes that work beside this one, and end with it."""
+"""Processes that call functions for this one, and end with it.
+
+Plain pipes rather than `multiprocessing`, whose processes a queue's worker may not start and a killed parent leaves
+behind: a process beside us ends when its pipe does.
+"""
 
 from __future__ import annotations
 
 import os
+import pickle
+import queue
+import subprocess
+import sys
 import threading
-import time
-from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
-from multiprocessing import current_process, get_context
-from typing import Any
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TypeVar
 
-LOOKED_AFTER = 1.0  # seconds
-
-
-def processes(count: int, begin: Callable[..., None] | None = None, *given: Any) -> ProcessPoolExecutor:
-    """A pool of new processes (spawned, so that no threads or connections are copied), each made ready by `begin`.
-
-    They end when this process does, however it ends.
-    """
-    # queues run their work in processes that may not have children, lest those be left behind; ours end by themselves
-    current_process()._config["daemon"] = False  # type: ignore[attr-defined]
-    context = get_context("spawn")
-    return ProcessPoolExecutor(count, mp_context=context, initializer=_begin, initargs=(os.getpid(), begin, given))
+T = TypeVar("T")
+ROOT = Path(__file__).resolve().parent.parent.parent
+PATIENCE = 10.0  # seconds until one that was asked to end is ended
 
 
-def _begin(parent: int, begin: Callable[..., None] | None, given: tuple[Any, ...]) -> None:
-    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
-    if begin:
-        begin(*given)
+class ProcessEnded(RuntimeError):
+    """A process beside this one has gone, mostly because memory ran out."""
 
 
-def _end_with(parent: int) -> None:
-    while os.getppid() == parent:
-        time.sleep(LOOKED_AFTER)
-    os._exit(1)
+class Beside:
+    """A process that calls functions, one after the other. Functions and what they take and give are pickled."""
+
+    def __init__(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "basin.stages.beside"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, cwd=ROOT
+        )
+        self._turn = threading.Lock()
+
+    def call(self, function: Callable[..., T], *given: Any) -> T:
+        """What the function returns there; what it raises is raised here.
+
+        Raises
+        ------
+        ProcessEnded
+            If the process has gone.
+        """
+        assert self._process.stdin
+        assert self._process.stdout
+        with self._turn:
+            try:
+                pickle.dump((function, given), self._process.stdin)
+                self._process.stdin.flush()
+                well, value = pickle.load(self._process.stdout)
+            except (OSError, EOFError, pickle.UnpicklingError):
+                raise ProcessEnded("a process that was meshing has ended; memory may have run out") from None
+        if well:
+            found: T = value
+            return found
+        raise value
+
+    def end(self) -> None:
+        """Let it end after what it does now."""
+        for pipe in (self._process.stdin, self._process.stdout):
+            if pipe:
+                try:
+                    pipe.close()
+                except OSError:
+                    continue
+        try:
+            self._process.wait(PATIENCE)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+
+
+@contextmanager
+def several(count: int, begin: Callable[..., None], *given: Any) -> Iterator[Callable[..., Future[Any]]]:
+    """Processes made ready by `begin`, and what gives one of them that is idle something to do."""
+    idle: queue.Queue[Beside] = queue.Queue()
+    all_of_them = [Beside() for _ in range(count)]
+
+    def ready(one: Beside) -> None:
+        one.call(begin, *given)
+        idle.put(one)
+
+    def work(function: Callable[..., Any], *arguments: Any) -> Any:
+        one = idle.get()
+        try:
+            return one.call(function, *arguments)
+        finally:
+            idle.put(one)
+
+    with ThreadPoolExecutor(count) as threads:
+        try:
+            for begun in [threads.submit(ready, one) for one in all_of_them]:
+                begun.result()
+            yield lambda function, *arguments: threads.submit(work, function, *arguments)
+        finally:
+            threads.shutdown(wait=True, cancel_futures=True)
+            for one in all_of_them:
+                one.end()
+
+
+def main() -> None:
+    """Call what is asked for until nobody asks any more."""
+    answers = os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)  # what functions print must not come between the answers
+    while True:
+        try:
+            function, given = pickle.load(sys.stdin.buffer)
+        except EOFError:
+            return
+        try:
+            answer: tuple[bool, Any] = True, function(*given)
+        except Exception as error:
+            answer = False, error
+        try:
+            pickle.dump(answer, answers)
+            answers.flush()
+        except BrokenPipeError:
+            return
+
+
+if __name__ == "__main__":
+    main()

@@ -21,7 +21,7 @@ from basin.cache.store import FrameRecord
 from basin.liquid.step import Liquid, LiquidFailure, Tally
 from basin.scene import Scene, SceneError
 from basin.stages.assembly import SceneFiles, liquid_world
-from basin.stages.beside import processes
+from basin.stages.beside import ProcessEnded, several
 from basin.stages.forecast import forecast
 from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
@@ -190,6 +190,8 @@ def _run_surface(
                 continue
             try:
                 arrays, readings = meshed(frame, made[frame].readings["volume"])
+            except ProcessEnded as error:
+                raise RunFailure(f"frame {frame}: {error}") from error
             except (SurfaceFailure, DamagedFrame, SceneError) as error:
                 store.write_failure(frame, keys[frame], str(error))
                 raise RunFailure(f"frame {frame}: {error}") from error
@@ -214,16 +216,13 @@ def _meshed(scene: Scene, files: SceneFiles, cache: Cache, quality: str, todo: l
         return
     volumes = {frame: record.readings["volume"] for frame, record in cache.stage("liquid").records().items()}
     given = (scene.model_dump(mode="json"), files.folder, cache.folder, quality)
-    with processes(workers, begin_worker, *given) as pool:
+    with several(workers, begin_worker, *given) as ask:
         ahead: dict[int, Future[tuple[dict[str, np.ndarray], dict[str, float]]]] = {}
         coming = iter(todo)
 
         def meshed(frame: int, _volume: float) -> tuple[dict[str, np.ndarray], dict[str, float]]:
             while len(ahead) < workers + 1 and (following := next(coming, None)) is not None:
-                ahead[following] = pool.submit(work_frame, following, volumes[following])
+                ahead[following] = ask(work_frame, following, volumes[following])
             return ahead.pop(frame).result()
 
-        try:
-            yield meshed
-        finally:
-            pool.shutdown(wait=True, cancel_futures=True)
+        yield meshed

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any, TypeVar
 
-from basin.stages.beside import processes
+from basin.stages.beside import Beside, ProcessEnded
 from basin.stages.judge import Asked, JudgeFailure, freeze, look
 from studio.errors import Refused
 from studio.productions.models import Take
@@ -18,7 +16,7 @@ T = TypeVar("T")
 _turn = threading.Lock()
 _tickets: dict[Any, int] = {}
 _tickets_lock = threading.Lock()
-_pool: list[ProcessPoolExecutor] = []
+_process: list[Beside] = []
 
 
 def judged(take: Take, asker: Any, asked: Asked) -> bytes:
@@ -49,11 +47,11 @@ def frozen_files(take: Take) -> list[Path]:
 
 def _in_process(action: Callable[..., T], *given: Any) -> T:
     try:
-        if not _pool:
-            _pool.append(processes(1))
-        return _pool[0].submit(action, *given).result()
+        if not _process:
+            _process.append(Beside())
+        return _process[0].call(action, *given)
     except JudgeFailure as error:
         raise Refused([str(error)]) from None
-    except BrokenProcessPool:
-        _pool.clear()
+    except ProcessEnded:
+        _process.pop().end()
         raise Refused(["Meshing this frame took more memory than there is; use a coarser voxel or a region."]) from None

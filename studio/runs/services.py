@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import socket
 import threading
@@ -214,6 +215,9 @@ def work_once(owner: str | None = None) -> bool:
         status, message = Run.Status.FAILED, "; ".join(error.problems)
     except (RunFailure, DeliveryFailure, StageBusy, ValueError, OSError) as error:
         status, message = Run.Status.FAILED, str(error)
+    except Exception as error:  # ours to mend: tell it at once rather than fail the same way again and again
+        logging.getLogger(__name__).exception("run %s", row.pk)
+        status, message = Run.Status.FAILED, f"an error in the program ({type(error).__name__}: {error})"
     finally:
         lease.end()
     if lease.lost:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
-import tempfile
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -18,8 +18,9 @@ from django.test import SimpleTestCase
 
 from basin.cache import Cache
 from basin.exchange import read_mesh
-from basin.scene import parse_scene
+from basin.scene import SceneError, parse_scene
 from basin.stages import run as running
+from basin.stages.beside import Beside, ProcessEnded
 from basin.stages.judge import Asked, Judge, JudgeFailure, needed_radius, smallest_sheet
 from basin.stages.run import run
 from basin.surface.field import Points
@@ -136,32 +137,49 @@ class Numbers(SimpleTestCase):
             self.assertAlmostEqual(sheet, layers, delta=0.35)
 
 
-class Beside(SimpleTestCase):
-    """Processes beside a run end with it, even when it is killed."""
+def own_number(add: int = 0) -> int:
+    """What processes beside the tests are asked for."""
+    if add < 0:
+        raise SceneError(["less than nothing", "twice"])
+    return os.getpid() + add
+
+
+class BesideUs(SimpleTestCase):
+    """Processes beside a run."""
+
+    def test_they_call_and_tell(self) -> None:
+        one = Beside()
+        self.addCleanup(one.end)
+        child = one.call(own_number)
+        self.assertNotEqual(child, os.getpid())
+        self.assertEqual(one.call(own_number, 5), child + 5)
+        with self.assertRaises(SceneError) as told:
+            one.call(own_number, -1)
+        self.assertEqual(told.exception.problems, ["less than nothing", "twice"])
+        os.kill(child, signal.SIGKILL)
+        with self.assertRaises(ProcessEnded):
+            one.call(own_number)
 
     def test_they_end_with_a_killed_parent(self) -> None:
         code = (
             "import os, time\n"
-            "from basin.stages.beside import processes\n"
-            "if __name__ == '__main__':\n"
-            "    print(processes(1).submit(os.getpid).result(), flush=True)\n"
-            "    time.sleep(60)\n"
+            "from basin.stages.beside import Beside\n"
+            "print(Beside().call(os.getpid), flush=True)\n"
+            "time.sleep(60)\n"
         )
-        with tempfile.TemporaryDirectory() as folder:
-            script = Path(folder) / "parent.py"
-            script.write_text(code)
-            env = {**os.environ, "PYTHONPATH": str(Path(__file__).resolve().parent.parent.parent)}
-            parent = subprocess.Popen(
-                [sys.executable, str(script)], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=env
-            )
-            assert parent.stdout
-            child = int(parent.stdout.readline())
-            os.kill(child, 0)
-            parent.kill()
-            parent.wait()
-            parent.stdout.close()
-            until = time.monotonic() + 10
-            while time.monotonic() < until and Path(f"/proc/{child}").exists():
-                time.sleep(0.1)
-            state = Path(f"/proc/{child}/stat")
-            self.assertTrue(not state.exists() or state.read_text().rsplit(")", 1)[1].split()[0] == "Z")
+        root = Path(__file__).resolve().parent.parent.parent
+        parent = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True, cwd=root)
+        assert parent.stdout
+        child = Path(f"/proc/{int(parent.stdout.readline())}")
+        self.assertTrue(child.exists())
+        parent.kill()
+        parent.wait()
+        parent.stdout.close()
+        until = time.monotonic() + 10
+
+        def gone() -> bool:
+            return not child.exists() or (child / "stat").read_text().rsplit(")", 1)[1].split()[0] == "Z"
+
+        while time.monotonic() < until and not gone():
+            time.sleep(0.1)
+        self.assertTrue(gone())

@@ -361,6 +361,13 @@ def Camera "cam" {
         self.assertEqual(refused.status_code, 409)
         self.assertIn("The liquid of this take is being made already", refused.json()["problems"][0])
 
+    def test_an_error_of_ours_ends_the_run_with_a_message(self) -> None:
+        self.ask(["liquid"])
+        with mock.patch.object(services, "run", side_effect=KeyError("gone")), self.assertLogs("studio.runs.services"):
+            services.work_once()
+        row = Run.objects.get()
+        self.assertEqual((row.status, row.message), ("failed", "an error in the program (KeyError: 'gone')"))
+
     def test_waiting_run_can_be_stopped(self) -> None:
         run = self.ask().json()["run"]
         self.assertEqual(self.post(f"/api/runs/{run}/stop", {}).json()["status"], "stopped")
