@@ -168,6 +168,7 @@ dt {
 }
 dd {
   text-align: right;
+  white-space: nowrap;
 }
 dd.bad {
   color: var(--brass);
