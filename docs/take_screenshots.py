@@ -25,6 +25,7 @@ def main() -> None:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.set_default_timeout(600_000)
         page.goto(address)
         keep(page, "sign-in")
         page.get_by_label("Name").fill("demo")

@@ -72,7 +72,7 @@ def ask(request: HttpRequest, take_id: int, wanted: RunRequest) -> RunReply:
     return _reply(made)
 
 
-@router.post("/takes/{take_id}/deliveries/{quality}", response=RunReply)
+@router.post("/takes/{take_id}/deliver/{quality}", response=RunReply)
 def deliver(request: HttpRequest, take_id: int, quality: str, name: str) -> RunReply:
     """Ask for a delivery to be written."""
     take = take_for(request.user, take_id)  # type: ignore[arg-type]

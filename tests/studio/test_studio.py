@@ -256,16 +256,17 @@ class Runs(StudioCase):
 
     def test_delivery_is_written_told_and_downloaded(self) -> None:
         base = f"/api/takes/{self.take.pk}/deliveries/draft"
+        write = f"/api/takes/{self.take.pk}/deliver/draft"
         self.assertEqual(self.keep(deliveries=[{"name": "for light", "format": "ply"}]).status_code, 200)
-        early = self.client.post(f"{base}?name=for light")
+        early = self.client.post(f"{write}?name=for light")
         self.assertEqual(early.json()["total"], 4)
         services.work_once()
         self.assertIn("run the surface first", Run.objects.get().message)
         self.assertEqual(self.client.get(f"{base}/download?name=for light").status_code, 409)
         self.ask()
         services.work_once()
-        self.client.post(f"{base}?name=for light")
-        self.assertEqual(self.client.post(f"{base}?name=for light").status_code, 409)
+        self.client.post(f"{write}?name=for light")
+        self.assertEqual(self.client.post(f"{write}?name=for light").status_code, 409)
         services.work_once()
         self.assertEqual(Run.objects.order_by("-pk")[0].status, "done")
         (report,) = self.client.get(base).json()
@@ -273,7 +274,7 @@ class Runs(StudioCase):
         archive = b"".join(self.client.get(f"{base}/download?name=for light"))  # type: ignore[arg-type]
         with zipfile.ZipFile(io.BytesIO(archive)) as held:
             self.assertEqual(held.namelist(), ["manifest.json", *(f"surface.000{n}.ply" for n in (1, 2, 3, 4))])
-        self.assertEqual(self.client.post(f"{base}?name=other").status_code, 404)
+        self.assertEqual(self.client.post(f"{write}?name=other").status_code, 404)
         self.assertEqual(self.client.get(f"{base}/download?name=../..").status_code, 404)
 
     def test_a_frame_is_judged_with_settings_that_are_not_kept(self) -> None:

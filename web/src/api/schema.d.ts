@@ -429,11 +429,7 @@ export interface paths {
          */
         get: operations["studio_productions_api_deliveries"];
         put?: never;
-        /**
-         * Deliver
-         * @description Ask for a delivery to be written.
-         */
-        post: operations["studio_runs_api_deliver"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -494,6 +490,26 @@ export interface paths {
          * @description Ask for a run.
          */
         post: operations["studio_runs_api_ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/deliver/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Deliver
+         * @description Ask for a delivery to be written.
+         */
+        post: operations["studio_runs_api_deliver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1436,31 +1452,6 @@ export interface operations {
             };
         };
     };
-    studio_runs_api_deliver: {
-        parameters: {
-            query: {
-                name: string;
-            };
-            header?: never;
-            path: {
-                take_id: number;
-                quality: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunReply"];
-                };
-            };
-        };
-    };
     studio_productions_api_download: {
         parameters: {
             query: {
@@ -1518,6 +1509,31 @@ export interface operations {
                 "application/json": components["schemas"]["RunRequest"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunReply"];
+                };
+            };
+        };
+    };
+    studio_runs_api_deliver: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

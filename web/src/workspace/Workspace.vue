@@ -176,7 +176,7 @@ async function refreshDeliveries() {
 watch([stages, quality], refreshDeliveries)
 
 async function deliver(name: string) {
-  const { data, error } = await client.POST('/api/takes/{take_id}/deliveries/{quality}', {
+  const { data, error } = await client.POST('/api/takes/{take_id}/deliver/{quality}', {
     params: { path: { take_id: id, quality: quality.value }, query: { name } },
   })
   asking.value = data ? [] : sentences(error)
