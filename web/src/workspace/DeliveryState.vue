@@ -75,4 +75,10 @@ const word = computed(() => {
 .act:disabled {
   opacity: 0.4;
 }
+p {
+  margin: 0 0 3px;
+}
+a {
+  color: var(--accent);
+}
 </style>

@@ -167,6 +167,7 @@ dt {
   white-space: nowrap;
 }
 dd {
+  margin: 0;
   text-align: right;
   white-space: nowrap;
 }
@@ -174,6 +175,7 @@ dd.bad {
   color: var(--brass);
 }
 .state {
+  margin: 2px 0;
   color: var(--dim);
   display: flex;
   gap: 8px;
@@ -182,5 +184,8 @@ dd.bad {
 .apply {
   color: var(--accent);
   text-decoration: underline;
+}
+a {
+  color: var(--accent);
 }
 </style>
