@@ -93,12 +93,13 @@ class SurfaceWorld:
         matrix = join.pose.matrix(time)
         shape = join.shape
         mesh = self.files.mesh_at(shape, self.scene.time, time) if isinstance(shape, MeshShape) else None
-        held = shape_distance(shape, mesh, self.voxel / scale_of(matrix))
+        size = scale_of(matrix)
+        held = shape_distance(shape, mesh, self.voxel / size)
         corner = held.corners(matrix)
         low, high = corner.min(axis=0), corner.max(axis=0)
-        size = np.array(self.scene.domain.size)
-        middle = np.array(self.scene.domain.low) + size / 2
-        if (np.abs(np.concatenate([low - middle, high - middle])) > FAR * size.max()).any():
+        domain = np.array(self.scene.domain.size)
+        middle = np.array(self.scene.domain.low) + domain / 2
+        if (np.abs(np.concatenate([low - middle, high - middle])) > FAR * domain.max()).any():
             raise SceneError(["a joined shape lies far outside the domain; move it nearer or make it smaller"])
         return Joined(lambda points: held.placed_at(points, matrix), low, high)
 
