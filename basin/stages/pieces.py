@@ -59,6 +59,7 @@ def _carried(data: object, time: float) -> dict[str, np.ndarray]:
         for name in (*CARRIED, *GIVEN)
         if name in data  # type: ignore[operator]
     }
+    held["speed"] = np.sqrt((held["velocity"] ** 2).sum(axis=1))
     if "rest_share" in data:  # type: ignore[operator]
         share = float(data["rest_share"])  # type: ignore[index]
         held["rest_share"] = np.full(len(held["velocity"]), share, np.float32)

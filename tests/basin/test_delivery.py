@@ -149,6 +149,8 @@ class Formats(Case):
             vars = UsdGeom.PrimvarsAPI(mesh)
             self.assertEqual(vars.GetPrimvar("vorticity").GetInterpolation(), "vertex")
             np.testing.assert_array_equal(vars.GetPrimvar("displayColor").Get(2), self.held("surface", 2)["colour"])
+            speed = np.linalg.norm(self.held("surface", 2)["velocity"], axis=1)
+            np.testing.assert_allclose(vars.GetPrimvar("speed").Get(2), speed, rtol=1e-5, atol=1e-7)
             age = np.array(vars.GetPrimvar("age").Get(2))
             np.testing.assert_allclose(age, 1 / 24, atol=1e-6)  # all was there at the start
             points = UsdGeom.Points(stage.GetPrimAtPath("/delivery/liquid"))
