@@ -2,6 +2,7 @@
 
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
+from ninja.errors import ValidationError
 from ninja.security import django_auth
 
 from studio.accounts.api import router as accounts
@@ -20,3 +21,11 @@ def refused(request: HttpRequest, error: Exception) -> HttpResponse:
     """A request that cannot be granted, with sentences for the artist."""
     assert isinstance(error, Refused)
     return api.create_response(request, {"problems": error.problems}, status=error.status)
+
+
+@api.exception_handler(ValidationError)
+def invalid(request: HttpRequest, error: Exception) -> HttpResponse:
+    """A request whose values cannot be, told as other refusals are."""
+    assert isinstance(error, ValidationError)
+    told = [f"{'.'.join(str(p) for p in e['loc'][2:]) or 'request'}: {e['msg']}" for e in error.errors]
+    return api.create_response(request, {"problems": told}, status=422)

@@ -110,9 +110,6 @@ def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y", fp
     files = sequence_files(folder, pattern)
     start = min(files)
     held = read_points(files[start])
-    same, triangle = weld_map(held)
-    turned = convert(TriangleMesh(held.position[same], triangle), unit, up)
-    flip = turned.open_edges() == 0 and turned.volume() < 0
     places = []
     for number, path in files.items():
         mesh = held if number == start else read_points(path)
@@ -126,9 +123,19 @@ def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y", fp
                 f"{path.name}: its triangles are not those of {files[start].name}; a mesh that deforms keeps them. "
                 "Export it again without remeshing"
             )
-        places.append(convert(TriangleMesh(mesh.position[same], triangle), unit, up).position)
-    triangle = triangle[:, ::-1].copy() if flip else triangle
-    return MeshSequence(float(start), 1.0, np.stack(places), triangle)
+        places.append(mesh.position)
+    return _sequence(float(start), 1.0, places, held.triangle, unit, up)
+
+
+def _sequence(
+    start: float, step: float, places: list[np.ndarray], triangle: np.ndarray, unit: str, up: str
+) -> MeshSequence:
+    """Positions (n, 3) of one set of triangles at moments, as metres, Y up, welded alike, facing out if closed."""
+    same, faces = weld_map(TriangleMesh(places[0], triangle))
+    moments = [convert(TriangleMesh(place[same], faces), unit, up) for place in places]
+    if moments[0].open_edges() == 0 and moments[0].volume() < 0:
+        faces = faces[:, ::-1].copy()
+    return MeshSequence(start, step, np.stack([m.position for m in moments]), faces)
 
 
 def _animated(path: Path, unit: str, up: str, fps: float) -> MeshSequence:
@@ -145,15 +152,8 @@ def _animated(path: Path, unit: str, up: str, fps: float) -> MeshSequence:
     steps = np.diff(number)
     if steps.min() <= 0 or np.ptp(steps) > 1e-3 * steps.mean():
         raise UnusableFile(f"{path.name}: its samples are not evenly spaced; export it again with one a frame")
-    first = _checked(path, moments[0], triangle)
-    for moment in moments[1:]:
-        _checked(path, moment, triangle)
-    same, welded_triangle = weld_map(first)
-    turned = convert(TriangleMesh(first.position[same], welded_triangle), unit, up)
-    flip = turned.open_edges() == 0 and turned.volume() < 0
-    places = [convert(TriangleMesh(m[same], welded_triangle), unit, up).position for m in moments]
-    faces = welded_triangle[:, ::-1].copy() if flip else welded_triangle
-    return MeshSequence(float(number[0]), float(steps.mean()), np.stack(places), faces)
+    places = [_checked(path, moment, triangle).position for moment in moments]
+    return _sequence(float(number[0]), float(steps.mean()), places, triangle.astype(np.int32), unit, up)
 
 
 def _moments(path: Path, fps: float) -> tuple[list[float], list[np.ndarray], np.ndarray]:
@@ -397,8 +397,8 @@ def write_obj(
     rows = position if colour is None else np.column_stack([position, encoded(np.clip(colour, 0, 1))])
     with path.open("w", encoding="ascii", newline="\n") as file:
         file.write("# metres, Y up; '#v' lines: velocity of each vertex, m/s\n")
-        np.savetxt(file, rows, fmt="v" + " %.7g" * rows.shape[1])
+        np.savetxt(file, rows, fmt="v" + " %.9g" * rows.shape[1])
         if "velocity" in given:
-            np.savetxt(file, given["velocity"], fmt="#v %.6g %.6g %.6g")
+            np.savetxt(file, given["velocity"], fmt="#v %.9g %.9g %.9g")
         if triangle is not None:
             np.savetxt(file, triangle.astype(np.int64) + 1, fmt="f %d %d %d")

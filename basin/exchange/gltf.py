@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from basin.exchange.pieces import Piece
+from basin.geometry.mesh import vertex_normals
 
 FLOAT, UINT = 5126, 5125
 VERTICES, INDICES = 34962, 34963
@@ -66,7 +67,9 @@ def write_glb(path: Path, pieces: list[Piece]) -> None:
             held[own] = add(np.asarray(given, "<f4"), VERTICES)
         primitive: dict[str, Any] = {"attributes": held, "mode": POINTS}
         if piece.triangle is not None:
-            held["NORMAL"] = add(_normals(piece).astype("<f4"), VERTICES)
+            normal = vertex_normals(piece.position, piece.triangle)
+            normal[~normal.any(axis=1)] = (0.0, 1.0, 0.0)  # the standard wants unit length everywhere
+            held["NORMAL"] = add(normal.astype("<f4"), VERTICES)
             primitive |= {"mode": TRIANGLES, "indices": add(piece.triangle.astype("<u4").ravel(), INDICES)}
         document["meshes"].append({"name": piece.name, "primitives": [primitive]})
         document["nodes"].append({"name": piece.name, "mesh": len(document["meshes"]) - 1})
@@ -85,17 +88,3 @@ def write_glb(path: Path, pieces: list[Piece]) -> None:
     body = b"".join(parts)
     with path.open("wb") as file:
         file.write(struct.pack("<4sII", b"glTF", 2, 12 + len(body)) + body)
-
-
-def _normals(piece: Piece) -> np.ndarray:
-    """Unit normals (n, 3) at vertices, weighted by area; up where there is none."""
-    assert piece.triangle is not None
-    place = np.asarray(piece.position, np.float64)
-    a, b, c = (place[piece.triangle[:, i]] for i in range(3))
-    face = np.cross(b - a, c - a)
-    normal = np.zeros_like(place)
-    for axis in range(3):
-        for corner in range(3):
-            normal[:, axis] += np.bincount(piece.triangle[:, corner], face[:, axis], len(place))
-    length = np.linalg.norm(normal, axis=1, keepdims=True)
-    return np.where(length > 1e-30, normal / np.maximum(length, 1e-30), np.array([0.0, 1.0, 0.0]))

@@ -41,11 +41,6 @@ class Grid:
     matrix: np.ndarray
 
 
-def there() -> bool:
-    """Whether OpenVDB can be written and read here."""
-    return Path(PYTHON).exists() and _run("check", Path("-"), Path("-")).returncode == 0
-
-
 def write_vdb(path: Path, grids: list[Grid]) -> None:
     """Write grids into a file; NoVdb if the package is missing."""
     arrays: dict[str, np.ndarray] = {

@@ -14,7 +14,7 @@ from basin.exchange.pieces import Piece
 from basin.exchange.usd import opened
 from basin.exchange.vdb import Grid, read_vdb
 
-ROUNDED = 3e-7  # of the largest number: what single precision, or seven digits of text, may lose
+ROUNDED = 1.2e-7  # of the largest number: what single precision may lose; text has nine digits, which lose nothing
 
 
 class Differs(OSError):

@@ -122,6 +122,17 @@ def _through(corner, own, start, way):
     return out
 
 
+def vertex_normals(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
+    """Area-weighted unit normals, float64 (n, 3), of a mesh's vertices; zero where there is none."""
+    a, b, c = (np.asarray(position, np.float64)[triangle[:, i]] for i in range(3))
+    face = np.cross(b - a, c - a)
+    normal = np.zeros((len(position), 3))
+    for axis in range(3):
+        for corner in range(3):
+            normal[:, axis] += np.bincount(triangle[:, corner], face[:, axis], len(position))
+    return normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
+
+
 def welded(mesh: TriangleMesh) -> TriangleMesh:
     """Join vertices at the same place (1e-6 of the size) and drop triangles that collapse."""
     if len(mesh.position) == 0:

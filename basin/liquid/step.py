@@ -95,6 +95,11 @@ class LiquidWorld:
     width: int = 0
     texture_clock: int = 0
 
+    @property
+    def painted(self) -> int:
+        """How many of the numbers carried along are colour and mark; rest positions come after them."""
+        return self.width - (texture.WIDTH if self.texture_clock else 0)
+
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
         return self.gravity if self.gravity_keys is None else self.gravity_keys.at(shot_time)
@@ -470,10 +475,9 @@ class Liquid:
         )
         if w.width and len(s.particles) > count:
             metres = w.layout.to_metres(s.particles.position[count:]).astype(np.float64)
-            painted = w.width - (texture.WIDTH if w.texture_clock else 0)
-            if painted:
+            if w.painted:
                 colours = sources.coloured(source, metres, s.particles.id[count:], time)
-                s.particles.carried[count:, :painted] = colours
+                s.particles.carried[count:, : w.painted] = colours
             if w.texture_clock:
                 texture.renew(s.particles.carried[count:], metres, [0, 1])
         s.poured += volume * (len(s.particles) - count)

@@ -60,6 +60,7 @@ class Judge:
     """Keeps one frame's particles and the last fields, so that only what changed is computed."""
 
     _held: tuple[Any, dict[str, np.ndarray]] | None = None
+    _world: tuple[Any, SurfaceWorld] | None = None
     _last: dict[Any, tuple[Any, Field | None]] = field(default_factory=dict)
     _before: dict[Any, Field | None] = field(default_factory=dict)
 
@@ -72,7 +73,7 @@ class Judge:
         except SurfaceFailure as error:
             raise JudgeFailure(str(error)) from None
         seconds = clock.perf_counter() - start
-        facts = _facts(surface, points, voxel, settings, self._volume(asked), asked.middle is None)
+        facts = _facts(surface, points, voxel, self._volume(asked), asked.middle is None)
         surface = _within(surface, asked)
         held = dict(surface.attributes)
         before = self._remember(asked, scene.surface, surface.field)
@@ -104,9 +105,7 @@ class Judge:
         """What `surface_frame` takes, cropped to the region."""
         try:
             scene = parse_scene(asked.scene)
-            settings = scene.surface
-            world = SurfaceWorld(scene, SceneFiles(asked.folder), asked.quality, settings)
-            points, voxel, settings, around = world.frame(self._data(asked), asked.frame)
+            points, voxel, settings, around = self._among(asked, scene).frame(self._data(asked), asked.frame)
         except (SceneError, DamagedFrame, ValueError) as error:
             raise JudgeFailure(str(error)) from None
         voxel *= asked.coarser
@@ -122,6 +121,14 @@ class Judge:
             touches = (np.abs(lows + 4 * grid.voxel - np.array(asked.middle)) < rim + 4 * grid.voxel).all(axis=1)
             grid = replace(grid, tile=grid.tile[touches], held=grid.held[touches], phi=grid.phi[touches])
         return scene, cropped, settings, replace(around, simulated=grid), voxel
+
+    def _among(self, asked: Asked, scene: Scene) -> SurfaceWorld:
+        """The scene's colliders, sampled once as long as nothing but the surface changes."""
+        rest = scene.model_dump_json(exclude={"surface", "deliveries", "camera"})
+        key = (asked.folder, asked.quality, rest)
+        if self._world is None or self._world[0] != key:
+            self._world = (key, SurfaceWorld(scene, SceneFiles(asked.folder), asked.quality))
+        return self._world[1].with_surface(scene)
 
     def _data(self, asked: Asked) -> dict[str, np.ndarray]:
         store = Cache(asked.cache).stage("liquid")
@@ -165,9 +172,7 @@ def _within(surface: SurfaceFrame, asked: Asked) -> SurfaceFrame:
     )
 
 
-def _facts(
-    surface: SurfaceFrame, points: Points, voxel: float, settings: SurfaceSettings, volume: float, whole: bool
-) -> dict[str, float]:
+def _facts(surface: SurfaceFrame, points: Points, voxel: float, volume: float, whole: bool) -> dict[str, float]:
     """Numbers beside the picture: of `health`, `smallest_sheet` (m), and `needed_radius` in spacings."""
     found = health(surface, voxel, volume)
     if not whole:

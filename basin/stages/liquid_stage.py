@@ -45,7 +45,7 @@ def _carried(liquid: Liquid, frame: int | None) -> dict[str, np.ndarray]:
     """What particles carry along, by names."""
     w, carried = liquid.world, liquid.state.particles.carried
     found: dict[str, np.ndarray] = {}
-    if carried.shape[1] - (texture.WIDTH if w.texture_clock else 0):
+    if w.painted:
         found |= {"colour": carried[:, :3], "mark": carried[:, 3]}
     if w.texture_clock and frame is not None:
         share = texture.second_share(frame - w.first_frame, w.texture_clock)

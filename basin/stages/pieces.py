@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 
 import numpy as np
 
@@ -52,16 +53,12 @@ def frame_pieces(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delive
     return found
 
 
-def _carried(data: object, time: float) -> dict[str, np.ndarray]:
+def _carried(data: Mapping[str, np.ndarray], time: float) -> dict[str, np.ndarray]:
     """What points carry, with ages for moments of birth."""
-    held: dict[str, np.ndarray] = {
-        name: data[name]  # type: ignore[index]
-        for name in (*CARRIED, *GIVEN)
-        if name in data  # type: ignore[operator]
-    }
+    held: dict[str, np.ndarray] = {name: data[name] for name in (*CARRIED, *GIVEN) if name in data}
     held["speed"] = np.sqrt((held["velocity"] ** 2).sum(axis=1))
-    if "rest_share" in data:  # type: ignore[operator]
-        share = float(data["rest_share"])  # type: ignore[index]
+    if "rest_share" in data:
+        share = float(data["rest_share"])
         held["rest_share"] = np.full(len(held["velocity"]), share, np.float32)
     if "born" in held:
         held["age"] = (time - held.pop("born")).astype(np.float32)

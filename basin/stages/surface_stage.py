@@ -12,7 +12,8 @@ import numpy as np
 
 from basin import keep_memory
 from basin.cache import Cache
-from basin.geometry.distance import shape_distance
+from basin.geometry.deforming import Deforming
+from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import MeshShape
 from basin.scene import Collider, Scene, SceneError, parse_scene
@@ -40,12 +41,17 @@ def frame_grid(data: Mapping[str, np.ndarray]) -> Simulated:
 class SurfaceWorld:
     """What surfaces of a scene are made among at any frame; distances of meshes are sampled once."""
 
-    def __init__(self, scene: Scene, files: SceneFiles, quality: str, settings: SurfaceSettings | None = None) -> None:
-        self.scene, self.files = scene, files
-        self.settings = settings or scene.surface
+    def __init__(self, scene: Scene, files: SceneFiles, quality: str) -> None:
+        self.scene, self.files, self.quality = scene, files, quality
+        self.settings = scene.surface
         self.voxel = scene.voxel_size(quality) * self.settings.voxel_share
-        self._dx = scene.voxel_size(quality)
-        self._distances: dict[int, object] = {}
+        self._distances: dict[int, Distance | Deforming] = {}
+
+    def with_surface(self, scene: Scene) -> SurfaceWorld:
+        """The same for a scene that differs in its surface alone; what was sampled is kept."""
+        other = SurfaceWorld(scene, self.files, self.quality)
+        other._distances = self._distances
+        return other
 
     def frame(self, data: Mapping[str, np.ndarray], frame: int) -> tuple[Points, float, SurfaceSettings, Surroundings]:
         """What `surface_frame` takes, of a liquid frame.
@@ -76,17 +82,27 @@ class SurfaceWorld:
 
     def _solids(self, frame: int) -> Callable[[np.ndarray], np.ndarray] | None:
         time = self.scene.time.shot_time(frame)
-        placed = []
-        for index, element in enumerate(self.scene.elements):
-            if not isinstance(element, Collider) or not element.acts(time, time):
-                continue
-            if index not in self._distances:
-                self._distances[index] = distance_of(element, self.scene, self.files, element.sampling or self._dx)
-            held = self._distances[index].at_time(time)  # type: ignore[attr-defined]
-            placed.append((held, self.scene.placement(element).matrix(time)))
-        if not placed:
+        acting = [
+            (index, element)
+            for index, element in enumerate(self.scene.elements)
+            if isinstance(element, Collider) and element.acts(time, time)
+        ]
+        if not acting:
             return None
-        return lambda points: np.min([held.placed_at(points, matrix) for held, matrix in placed], axis=0)
+
+        def nearest(points: np.ndarray) -> np.ndarray:
+            away = [self._distance(index, element, time, points) for index, element in acting]
+            return np.asarray(np.min(away, axis=0))
+
+        return nearest
+
+    def _distance(self, index: int, element: Collider, time: float, points: np.ndarray) -> np.ndarray:
+        """Distance (n,) of points from a collider, which is sampled when it is first asked for."""
+        if index not in self._distances:
+            dx = element.sampling or self.scene.voxel_size(self.quality)
+            self._distances[index] = distance_of(element, self.scene, self.files, dx)
+        held = self._distances[index].at_time(time)
+        return held.placed_at(points, self.scene.placement(element).matrix(time))
 
     def _joined(self, join: Join, frame: int) -> Joined:
         time = self.scene.time.shot_time(frame)

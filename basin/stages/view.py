@@ -14,7 +14,7 @@ import numpy as np
 
 from basin.cache import StageCache
 from basin.exchange.light import encoded
-from basin.geometry.mesh import TriangleMesh
+from basin.geometry.mesh import TriangleMesh, vertex_normals
 from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
@@ -164,17 +164,6 @@ def pack_solid(solid: SolverSolid) -> bytes:
     """A collider as the solver sees it, with its errors in mm."""
     told: dict[str, Any] = {"voxel": 1000 * solid.voxel, "largest": 1000 * solid.largest, "mean": 1000 * solid.mean}
     return pack_mesh(solid.mesh.position, solid.mesh.triangle, **told)
-
-
-def vertex_normals(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
-    """Area-weighted unit normals, float64 (n, 3)."""
-    a, b, c = (np.asarray(position, np.float64)[triangle[:, i]] for i in range(3))
-    face = np.cross(b - a, c - a)
-    normal = np.zeros((len(position), 3))
-    for axis in range(3):
-        for corner in range(3):
-            normal[:, axis] += np.bincount(triangle[:, corner], face[:, axis], len(position))
-    return normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
 
 
 def octahedral(normal: np.ndarray) -> np.ndarray:

@@ -76,7 +76,7 @@ def main() -> None:
         for surface in surfaces():
             for _ in run(parse_scene({**scene, "surface": surface}), Path(folder), Cache(cache)):
                 pass
-        asked = Asked(Path(folder), cache, {**scene, "deliveries": []}, "final", 2)
+        asked = Asked(Path(folder), cache, scene, "final", 2)
         Judge().look(asked)
         Judge().look(replace(asked, middle=(0.2, 0.1, 0.2), reach=0.1))
     stamp.parent.mkdir(parents=True, exist_ok=True)

@@ -7,7 +7,7 @@ from dataclasses import asdict, replace
 from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
-from ninja import File, Router, Schema, UploadedFile
+from ninja import Field, File, Router, Schema, UploadedFile
 
 from basin.scene import scene_schema
 from basin.stages.judge import Asked
@@ -99,9 +99,9 @@ class DeliveryReport(Schema):
 class JudgeRequest(Schema):
     scene: dict[str, Any]
     frame: int
-    middle: list[float] | None = None
-    reach: float = 0.0
-    coarser: float = 1.0
+    middle: tuple[float, float, float] | None = None
+    reach: float = Field(1.0, gt=0, lt=1e6)
+    coarser: float = Field(1.0, ge=1, le=16)
     by: str = ""
     session: str = ""
 
@@ -264,22 +264,18 @@ def view(
     return HttpResponse(packed, content_type="application/octet-stream", headers=headers)
 
 
-def _asked(take: Take, quality: str, wanted: JudgeRequest | FreezeRequest) -> Asked:
-    services.check_scene_of(take, wanted.scene)
-    asked = Asked(take.folder, take.cache_folder(services.quality_of(quality)), wanted.scene, quality, wanted.frame)
-    if isinstance(wanted, FreezeRequest) or wanted.middle is None:
-        return asked if isinstance(wanted, FreezeRequest) else replace(asked, coarser=wanted.coarser, by=wanted.by)
-    if len(wanted.middle) != 3 or not 0 < wanted.reach < 1e6 or not 1 <= wanted.coarser <= 16:
-        raise Refused(["A region has a middle, a reach above zero, and is at most 16 times coarser."])
-    x, y, z = wanted.middle
-    return replace(asked, middle=(x, y, z), reach=wanted.reach, coarser=wanted.coarser, by=wanted.by)
+def _asked(take: Take, quality: str, scene: dict[str, Any], frame: int) -> Asked:
+    services.check_scene_of(take, scene)
+    return Asked(take.folder, take.cache_folder(services.quality_of(quality)), scene, quality, frame)
 
 
 @router.post("/takes/{take_id}/judge/{quality}")
 def judge(request: HttpRequest, take_id: int, quality: str, wanted: JudgeRequest) -> HttpResponse:
     """A frame meshed with the settings of a scene that need not be kept, packed for the viewport with its facts."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    packed = judging.judged(found, (request.user.pk, wanted.session), _asked(found, quality, wanted))
+    how = wanted.model_dump(include={"middle", "reach", "coarser", "by"})
+    asked = replace(_asked(found, quality, wanted.scene, wanted.frame), **how)
+    packed = judging.judged(found, (request.user.pk, wanted.session), asked)
     return HttpResponse(packed, content_type="application/octet-stream")
 
 
@@ -289,7 +285,7 @@ def freeze(request: HttpRequest, take_id: int, quality: str, wanted: FreezeReque
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     if not re.fullmatch(r"\w[\w -]{0,60}", wanted.name):
         raise Refused(["A name is made of letters, digits, blanks and dashes."])
-    file, triangles = judging.frozen(found, _asked(found, quality, wanted), wanted.name)
+    file, triangles = judging.frozen(found, _asked(found, quality, wanted.scene, wanted.frame), wanted.name)
     return Frozen(file=file, triangles=triangles, bytes=(found.folder / file).stat().st_size)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -14,7 +15,8 @@ from studio.productions.models import Take
 
 T = TypeVar("T")
 _turn = threading.Lock()
-_tickets: dict[Any, int] = {}
+_numbers = itertools.count()
+_tickets: dict[Any, int] = {}  # of the newest that was asked for, while it is not answered
 _tickets_lock = threading.Lock()
 _process: list[Beside] = []
 
@@ -26,11 +28,17 @@ def judged(take: Take, asker: Any, asked: Asked) -> bytes:
     """
     where = (take.pk, asker)
     with _tickets_lock:
-        _tickets[where] = mine = _tickets.get(where, 0) + 1
+        _tickets[where] = mine = next(_numbers)
     with _turn:
-        if _tickets[where] != mine:
-            raise Refused(["A newer edit took its place."], 409)
-        return _in_process(look, asked)
+        with _tickets_lock:
+            if _tickets.get(where) != mine:
+                raise Refused(["A newer edit took its place."], 409)
+        try:
+            return _in_process(look, asked)
+        finally:
+            with _tickets_lock:
+                if _tickets.get(where) == mine:
+                    del _tickets[where]
 
 
 def frozen(take: Take, asked: Asked, name: str) -> tuple[str, int]:

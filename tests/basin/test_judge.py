@@ -20,6 +20,7 @@ from basin.cache import Cache
 from basin.exchange import read_mesh
 from basin.scene import SceneError, parse_scene
 from basin.stages import run as running
+from basin.stages import surface_stage
 from basin.stages.beside import Beside, ProcessEnded
 from basin.stages.judge import Asked, Judge, JudgeFailure, needed_radius, smallest_sheet
 from basin.stages.run import run
@@ -76,6 +77,20 @@ class Looking(Case):
     def test_coarser_is_quicker_to_look_at(self) -> None:
         whole, coarse = header(Judge().look(self.asked())), header(Judge().look(self.asked(coarser=2.0)))
         self.assertAlmostEqual(coarse["total"] / whole["total"], 0.25, delta=0.08)
+
+    def test_colliders_are_sampled_once_and_only_where_they_count(self) -> None:
+        judge = Judge()
+        with mock.patch.object(surface_stage, "distance_of", wraps=surface_stage.distance_of) as sampled:
+            judge.look(self.asked())
+            self.assertEqual(sampled.call_count, 0)
+            for gap in (0.0, 1.0, 2.0):
+                changed = {**document(), "surface": {"colliders": "remove", "gap": gap}}
+                judge.look(replace(self.asked(), scene=changed))
+            self.assertEqual(sampled.call_count, 2)  # there are two of them
+            moved = {**document(), "surface": {"colliders": "remove"}}
+            moved["elements"][2]["pose"]["translation"] = [0.18, 0.12, 0.18]
+            judge.look(replace(self.asked(), scene=moved))
+            self.assertEqual(sampled.call_count, 4)
 
     def test_freezing(self) -> None:
         path = self.to / "frozen.ply"

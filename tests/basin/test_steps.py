@@ -10,6 +10,7 @@ import numpy as np
 from django.test import SimpleTestCase
 from scipy.stats import kstest
 
+from basin.geometry.mesh import vertex_normals
 from basin.geometry.primitives import sphere_mesh
 from basin.grid.layout import PAD, make_layout
 from basin.grid.tiles import Tiles, tile_set
@@ -22,7 +23,7 @@ from basin.liquid.sorting import Tiling, sorted_particles
 from basin.liquid.step import Liquid, LiquidFailure
 from basin.liquid.timestep import steps_left
 from basin.stages.liquid_stage import frame_readings
-from basin.stages.view import LEVELS, octahedral, pack_mesh, vertex_normals
+from basin.stages.view import LEVELS, octahedral, pack_mesh
 from tests.reference.tanks import G, box_fill, liquid, position
 
 

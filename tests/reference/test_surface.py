@@ -8,12 +8,11 @@ import numpy as np
 from django.test import SimpleTestCase
 from skimage.measure import marching_cubes
 
-from basin.geometry.mesh import TriangleMesh
+from basin.geometry.mesh import TriangleMesh, vertex_normals
 from basin.liquid.sources import FillSource, fill_particles
 from basin.scene import parse_scene
 from basin.stages.assembly import SceneFiles, liquid_world
 from basin.stages.liquid_stage import frame_arrays
-from basin.stages.view import vertex_normals
 from basin.surface.field import Field, Points, Simulated, particle_field
 from basin.surface.mesh import Surroundings, surface_frame
 from basin.surface.polygonise import polygonise

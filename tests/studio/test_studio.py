@@ -290,8 +290,10 @@ class Runs(StudioCase):
         self.assertEqual(self.client.get(f"{base}/stages/draft").json()[1]["states"], ["missing"] * 4)
         region = self.post(f"{base}/judge/draft", {**wanted, "middle": [0.2, 0.1, 0.2], "reach": 0.1})
         self.assertLess(len(region.content), len(packed.content))
-        bad = self.post(f"{base}/judge/draft", {**wanted, "middle": [0.2, 0.1], "reach": 0.1})
-        self.assertIn("A region has a middle", bad.json()["problems"][0])
+        for bad in ({"middle": [0.2, 0.1]}, {"reach": 0}, {"coarser": 0.01}, {"coarser": -1}):
+            told = self.post(f"{base}/judge/draft", {**wanted, **bad})
+            self.assertEqual(told.status_code, 422)
+            self.assertIn(next(iter(bad)), told.json()["problems"][0])
         frozen = self.post(f"{base}/freeze/draft", {**wanted, "name": "hero"})
         self.assertEqual(frozen.json()["file"], "frozen/hero.0002.ply")
         self.assertEqual(self.client.get(f"{base}/frozen").json(), ["hero.0002.ply"])
@@ -327,6 +329,7 @@ class Runs(StudioCase):
         # the first is being made, the last one follows, and those between are dropped
         self.assertEqual(len(order), 2)
         self.assertEqual(sorted(told), [200, 200, 409, 409])
+        self.assertEqual(judging._tickets, {})
 
     def test_camera_comes_from_a_file(self) -> None:
         text = """#usda 1.0

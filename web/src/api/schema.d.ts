@@ -692,10 +692,14 @@ export interface components {
             /** Frame */
             frame: number;
             /** Middle */
-            middle?: number[] | null;
+            middle?: [
+                number,
+                number,
+                number
+            ] | null;
             /**
              * Reach
-             * @default 0
+             * @default 1
              */
             reach: number;
             /**
