@@ -13,6 +13,7 @@ from functools import cache
 import numpy as np
 from numba import njit, prange
 
+SLAB = 16  # planes that one task meshes
 SLIVER = 1e-4  # of a voxel: nearer to the surface than this, nodes are moved off it
 CORNER = np.array([[i, j, k] for i in (0, 1) for j in (0, 1) for k in (0, 1)], dtype=np.int64)
 # edges: (corner, axis) with the corner at the low end; 4 per axis
@@ -87,74 +88,148 @@ def _table() -> tuple[np.ndarray, np.ndarray]:
 
 
 COUNT, TABLE = _table()
-_EDGE_AT = np.array([[*CORNER[c], axis] for c, axis in EDGE], dtype=np.int64)
+EDGES = np.array([[*CORNER[c], axis] for c, axis in EDGE], dtype=np.int64)[TABLE]  # (256, most, 3, 4)
+# rows are read eight nodes in a word, a byte of 0 or 1 each
+BITS, BYTES = np.arange(8, dtype=np.uint64), np.arange(8, dtype=np.uint64) * np.uint64(8)
+NONE, BYTE, ONES = np.uint64(0), np.uint64(255), np.uint64(0x0101010101010101)
 
 
 @njit(cache=True, parallel=True)
-def _count(phi, vertices, triangles, count):
+def _signs(phi, inside, steepest):
+    """Which nodes are inside, rows filled up with their last, and the largest step along x from plane to plane."""
     nx, ny, nz = phi.shape
     for i in prange(nx):
-        v, t = 0, 0
+        most = np.float32(0.0)
+        following = min(i + 1, nx - 1)
         for j in range(ny):
             for k in range(nz):
-                inside = phi[i, j, k] < 0
-                if i + 1 < nx and (phi[i + 1, j, k] < 0) != inside:
-                    v += 1
-                if j + 1 < ny and (phi[i, j + 1, k] < 0) != inside:
-                    v += 1
-                if k + 1 < nz and (phi[i, j, k + 1] < 0) != inside:
-                    v += 1
-                if i + 1 < nx and j + 1 < ny and k + 1 < nz:
-                    t += count[_case(phi, i, j, k)]
+                a = phi[i, j, k]
+                inside[i, j, k] = a < 0
+                most = max(most, abs(phi[following, j, k] - a))
+            for k in range(nz, inside.shape[2]):
+                inside[i, j, k] = inside[i, j, nz - 1]
+        steepest[i] = most
+
+
+@njit(cache=True)
+def _following(row, w):
+    """Each node's next one along z, of eight in a word."""
+    beyond = row[w + 1] if w + 1 < row.shape[0] else row[w] >> BYTES[7]
+    return row[w] >> BYTES[1] | beyond << BYTES[7]
+
+
+@njit(cache=True)
+def _crossings(a, b, c, valid, w):
+    """Which edges along x, y and z, from eight nodes of row a to its neighbours b (along y) and c (along x)."""
+    return (a[w] ^ c[w]) & valid[w], (a[w] ^ b[w]) & valid[w], a[w] ^ _following(a, w)
+
+
+@njit(cache=True)
+def _cases(a, b, c, d, cells, w):
+    """Cases of eight cells, a byte each; 0 beyond the last."""
+    own = a[w] | b[w] << BITS[2] | c[w] << BITS[4] | d[w] << BITS[6]
+    far = _following(a, w) | _following(b, w) << BITS[2] | _following(c, w) << BITS[4] | _following(d, w) << BITS[6]
+    return (own | far << BITS[1]) & cells[w]
+
+
+@njit(cache=True, parallel=True)
+def _count(inside, valid, cells, vertices, triangles, crossed, count):
+    """Vertices and triangles of each plane, and the rows of cells that the surface crosses."""
+    nx, ny, words = inside.shape
+    for i in prange(nx):
+        v, t = np.uint64(0), 0
+        i1 = min(i + 1, nx - 1)
+        for j in range(ny):
+            j1 = min(j + 1, ny - 1)
+            a, b, c, d = inside[i, j], inside[i, j1], inside[i1, j], inside[i1, j1]
+            some = False
+            for w in range(words):
+                x, y, z = _crossings(a, b, c, valid, w)
+                if x | y | z != NONE:
+                    some = True
+                    v += ((x + y + z) * ONES) >> BYTES[7]  # the sum of all bytes
+                case = _cases(a, b, c, d, cells, w)
+                if case == NONE or case == cells[w]:
+                    continue
+                some = True
+                if i1 > i and j1 > j:
+                    while case != NONE:
+                        t += count[case & BYTE]
+                        case >>= BYTES[1]
+            crossed[i, j] = some
         vertices[i] = v
         triangles[i] = t
 
 
 @njit(cache=True)
-def _case(phi, i, j, k):
-    case = 0
-    for c in range(8):
-        if phi[i + (c >> 2), j + (c >> 1 & 1), k + (c & 1)] < 0:
-            case |= 1 << c
-    return case
+def _off(value, least):
+    """A node on the surface, or within rounding of it, would make triangles without area: it is moved off."""
+    if abs(value) < least:
+        return -least if value < 0 else least
+    return value
+
+
+@njit(cache=True)
+def _number(phi, inside, valid, crossed, i, n, least, write, number, position):
+    """Number the crossed edges that begin in plane i, from n on, in `number` (3, ny, nz), and place their vertices."""
+    nx, ny, _ = phi.shape
+    i1 = min(i + 1, nx - 1)
+    for j in range(ny):
+        if crossed[i, j] == 0:
+            continue
+        j1 = min(j + 1, ny - 1)
+        a, b, c = inside[i, j], inside[i, j1], inside[i1, j]
+        for w in range(a.shape[0]):
+            x, y, z = _crossings(a, b, c, valid, w)
+            edges = x | y << BITS[1] | z << BITS[2]
+            k = 8 * w
+            while edges != NONE:
+                if edges & BYTE:
+                    f = _off(phi[i, j, k], least)
+                    for axis in range(3):
+                        if edges >> BITS[axis] & BITS[1]:
+                            g = phi[i1, j, k] if axis == 0 else phi[i, j1, k] if axis == 1 else phi[i, j, k + 1]
+                            number[axis, j, k] = n
+                            if write:
+                                position[n, 0] = i
+                                position[n, 1] = j
+                                position[n, 2] = k
+                                position[n, axis] += f / (f - _off(g, least))
+                            n += 1
+                edges >>= BYTES[1]
+                k += 1
 
 
 @njit(cache=True, parallel=True)
-def _vertices(phi, first, number, position):
+def _mesh(phi, inside, valid, cells, crossed, first_vertex, first_triangle, least, count, table, position, triangle):
+    """Vertices and triangles, slab by slab; a slab numbers the first plane of the next one for itself."""
     nx, ny, nz = phi.shape
-    for i in prange(nx):
-        n = first[i]
-        for j in range(ny):
-            for k in range(nz):
-                a = phi[i, j, k]
-                for axis in range(3):
-                    ni, nj, nk = i + (axis == 0), j + (axis == 1), k + (axis == 2)
-                    if ni >= nx or nj >= ny or nk >= nz:
+    for slab in prange((nx + SLAB - 1) // SLAB):
+        number = np.empty((2, 3, ny, nz), np.int32)
+        low, high = slab * SLAB, min(slab * SLAB + SLAB, nx)
+        _number(phi, inside, valid, crossed, low, first_vertex[low], least, True, number[low & 1], position)
+        for i in range(low, min(high, nx - 1)):
+            write, n = i + 1 < high, first_vertex[i + 1]
+            _number(phi, inside, valid, crossed, i + 1, n, least, write, number[i + 1 & 1], position)
+            n = first_triangle[i]
+            for j in range(ny - 1):
+                if crossed[i, j] == 0:
+                    continue
+                a, b, c, d = inside[i, j], inside[i, j + 1], inside[i + 1, j], inside[i + 1, j + 1]
+                for w in range(a.shape[0]):
+                    case = _cases(a, b, c, d, cells, w)
+                    if case == cells[w]:
                         continue
-                    b = phi[ni, nj, nk]
-                    if (a < 0) == (b < 0):
-                        continue
-                    t = a / (a - b)
-                    position[n, 0] = i + (t if axis == 0 else 0.0)
-                    position[n, 1] = j + (t if axis == 1 else 0.0)
-                    position[n, 2] = k + (t if axis == 2 else 0.0)
-                    number[axis, i, j, k] = n
-                    n += 1
-
-
-@njit(cache=True, parallel=True)
-def _triangles(phi, first, number, count, table, edge_at, triangle):
-    nx, ny, nz = phi.shape
-    for i in prange(nx - 1):
-        n = first[i]
-        for j in range(ny - 1):
-            for k in range(nz - 1):
-                case = _case(phi, i, j, k)
-                for t in range(count[case]):
-                    for c in range(3):
-                        e = edge_at[table[case, t, c]]
-                        triangle[n, c] = number[e[3], i + e[0], j + e[1], k + e[2]]
-                    n += 1
+                    k = 8 * w
+                    while case != NONE:
+                        own = case & BYTE
+                        for t in range(count[own]):
+                            for corner in range(3):
+                                e = table[own, t, corner]
+                                triangle[n, corner] = number[i + e[0] & 1, e[3], j + e[1], k + e[2]]
+                            n += 1
+                        case >>= BYTES[1]
+                        k += 1
 
 
 def polygonise(phi: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -170,16 +245,20 @@ def polygonise(phi: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         outside. The mesh is open only where the surface leaves the array.
     """
     phi = np.ascontiguousarray(phi, np.float32)
-    # a node on the surface, or within rounding of it, would make triangles without area
-    least = np.float32(SLIVER * np.abs(np.diff(phi, axis=0)).max()) if phi.shape[0] > 1 else np.float32(0)
-    phi = np.where(np.abs(phi) < least, np.where(phi < 0, -least, least), phi)
-    vertices, triangles = np.zeros(phi.shape[0], np.int64), np.zeros(phi.shape[0], np.int64)
-    _count(phi, vertices, triangles, COUNT)
+    nx, ny, nz = phi.shape
+    signs, crossed = np.empty((nx, ny, -(-nz // 8) * 8), np.uint8), np.empty((nx, ny), np.uint8)
+    inside = signs.view(np.uint64)
+    valid, cells = (np.arange(signs.shape[2]) < nz).astype(np.uint8), np.zeros(signs.shape[2], np.uint8)
+    cells[: nz - 1] = 255
+    steepest = np.empty(nx, np.float32)
+    _signs(phi, signs, steepest)
+    rows = (inside, valid.view(np.uint64), cells.view(np.uint64))
+    vertices, triangles = np.zeros(nx, np.int64), np.zeros(nx, np.int64)
+    _count(*rows, vertices, triangles, crossed, COUNT)
     first_vertex = np.concatenate([[0], np.cumsum(vertices)])
     first_triangle = np.concatenate([[0], np.cumsum(triangles)])
     position = np.empty((first_vertex[-1], 3), np.float32)
     triangle = np.empty((first_triangle[-1], 3), np.int32)
-    number = np.empty((3, *phi.shape), np.int32)
-    _vertices(phi, first_vertex, number, position)
-    _triangles(phi, first_triangle, number, COUNT, TABLE, _EDGE_AT, triangle)
+    least = np.float32(SLIVER * steepest.max())
+    _mesh(phi, *rows, crossed, first_vertex, first_triangle, least, COUNT, EDGES, position, triangle)
     return position, triangle
