@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit, prange
 from scipy.spatial import cKDTree
 
-from basin.surface.neighbours import binned, first_not_below
+from basin.surface.neighbours import binned, row, span
 
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
 AVERAGED = ("velocity", "colour", "mark", "born", "rest_a", "rest_b")
@@ -17,30 +17,28 @@ CARRIED = (*AVERAGED, *NEAREST)
 
 
 @njit(cache=True, parallel=True)
-def _fitted(vertex, position, values, keys, low, shape, radius, mean, slope, nearest):
+def _fitted(vertex, values, position, start, low, shape, edge, radius, mean, slope, nearest):
     width = values.shape[1]
     for m in prange(vertex.shape[0]):
         matrix = np.zeros((4, 4))
         right = np.zeros((4, width))
         basis = np.empty(4)
         best, who = np.inf, -1
-        ci = int((vertex[m, 0] - low[0]) / radius)
-        cj = int((vertex[m, 1] - low[1]) / radius)
-        ck = int((vertex[m, 2] - low[2]) / radius)
-        for i in range(max(ci - 1, 0), min(ci + 2, shape[0])):
-            for j in range(max(cj - 1, 0), min(cj + 2, shape[1])):
-                row = (i * shape[1] + j) * shape[2]
-                begin = first_not_below(keys, row + max(ck - 1, 0))
-                end = first_not_below(keys, row + min(ck + 2, shape[2]))
+        x, y, z = vertex[m, 0], vertex[m, 1], vertex[m, 2]
+        first_i, after_i = span(x, radius, low[0], edge, shape[0])
+        first_j, after_j = span(y, radius, low[1], edge, shape[1])
+        for i in range(first_i, after_i):
+            for j in range(first_j, after_j):
+                begin, end = row(start, low, shape, edge, i, j, x, y, z, radius)
                 for p in range(begin, end):
                     squared = 0.0
                     for d in range(3):
                         basis[1 + d] = (position[p, d] - vertex[m, d]) / radius
                         squared += basis[1 + d] ** 2
-                    if squared < best:
-                        best, who = squared, p
                     if squared >= 1.0:
                         continue
+                    if squared < best:
+                        best, who = squared, p
                     basis[0] = 1.0
                     w = (1.0 - squared) ** 3
                     for a in range(4):
@@ -101,13 +99,13 @@ def fitted(
     -------
     float64 (m, k), float64 (m, k, 3) per metre, and int64 (m,), the nearest particle
     """
-    cells = binned(position, radius)
+    cells = binned(position, radius / 2)
     held = np.ascontiguousarray(values[cells.order], np.float64)
     count, width = len(vertex), values.shape[1]
     mean, slope = np.zeros((count, width)), np.zeros((count, width, 3))
     nearest = np.empty(count, np.int64)
     at = np.ascontiguousarray(vertex, np.float64)
-    _fitted(at, cells.position, held, cells.keys, cells.low, cells.shape, radius, mean, slope, nearest)
+    _fitted(at, held, *cells.rows(), radius, mean, slope, nearest)
     lost = nearest < 0
     nearest = cells.order[nearest]
     place = np.asarray(position, np.float64)

@@ -9,15 +9,17 @@ show, and groups too small to matter, are balls of their own, drawn out along th
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from scipy import ndimage
 
 from basin.surface import splat
+from basin.surface.cloud import LONGEST, Cloud
 from basin.surface.kernels import ellipsoids
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-4"
+ALGORITHM = "surface-5"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
@@ -25,9 +27,8 @@ TRUSTED = 0.6  # kernel radii from the surface within which density tells the di
 SHEET = 1.5  # density amid a sheet one kernel radius thick in all, kernels reaching beyond it to both sides
 SURE = 0.9  # density that particles of sheets are lifted to
 TOGETHER = 1.3  # of the density that a particle makes itself: with less about it, it is no part of a sheet
-SHELL = 5  # cells of a kernel radius about a sparse one: what lies outside of them is deep
+FARTHER = 1.5  # radii that anisotropic kernels below the surface reach
 MOST_VOXELS = 400_000_000
-LONGEST = 4.0  # radii that a ball is drawn out to each side at most
 
 
 class SurfaceFailure(RuntimeError):
@@ -140,113 +141,98 @@ def profile(samples: int = 512) -> tuple[np.ndarray, np.ndarray]:
     return -z, share / share[-1]
 
 
-@dataclass(frozen=True)
-class _Cloud:
-    """Particles sorted along x, on the nodes that they are to fill."""
-
-    position: np.ndarray
-    volume: np.ndarray
-    way: np.ndarray  # metres that each is drawn out to both sides
-    low: np.ndarray
-    voxel: float
-    shape: tuple[int, ...]
-
-    def slabs(self, x: np.ndarray, reach: float) -> np.ndarray:
-        return splat.slabs(x, self.low[0], self.voxel, reach, self.shape[0])
-
-    def with_balls(self, phi: np.ndarray, radius: float, some: np.ndarray | slice = slice(None)) -> None:
-        """Add balls to a level set in place, of a radius (in spacings of its volume) about each of some particles."""
-        position, way = self.position[some], self.way[some]
-        if len(position) == 0:
-            return
-        size = radius * np.cbrt(self.volume[some])
-        length = np.linalg.norm(way, axis=1)
-        half = way * np.minimum(1.0, LONGEST * size / np.maximum(length, 1e-30))[:, None]
-        thin = _drawn_radius(size, np.linalg.norm(half, axis=1))
-        reach = float((np.abs(half[:, 0]) + thin).max()) + 3 * self.voxel
-        starts = self.slabs(position[:, 0], reach)
-        splat.capsules(starts, position, half, thin, self.low, self.voxel, phi)
-
-
-def _drawn_radius(radius: np.ndarray, half: np.ndarray) -> np.ndarray:
-    """Radius (n,) of a ball swept over a length to both sides that keeps the volume of a ball at rest."""
-    found = radius.copy()
-    for _ in range(20):  # Newton on 4/3 r^3 + 2 h r^2 = 4/3 R^3, whose left side is convex
-        over = 4 / 3 * found**3 + 2 * half * found**2 - 4 / 3 * radius**3
-        found = found - over / np.maximum(4 * found**2 + 4 * half * found, 1e-30)
-    return found
-
-
-def _averaged(cloud: _Cloud, reach: float, radius: float) -> np.ndarray:
+def _averaged(cloud: Cloud, reach: float, radius: float) -> np.ndarray:
     """Distance to the weighted mean of the particles within reach, less a radius (Zhu & Bridson 2005)."""
-    weight, place = np.zeros(cloud.shape, np.float32), np.zeros((3, *cloud.shape), np.float32)
-    starts = cloud.slabs(cloud.position[:, 0], reach)
-    splat.mean_place(starts, cloud.position, cloud.low, cloud.voxel, reach, weight, place)
-    there = weight > 0
-    off = np.sqrt((place**2).sum(axis=0)) / np.where(there, weight, 1.0) * cloud.voxel
-    return np.where(there, off - radius, reach).astype(np.float32)
+    some, deep = cloud.shell(reach)
+    found = np.zeros((*cloud.shape, 4), np.float32)
+    splat.mean_place(cloud.slabs(some, reach), some, cloud.cells.position, cloud.low, cloud.voxel, reach, found)
+    phi = splat.off_mean(found, np.float32(radius), np.float32(cloud.voxel), np.float32(reach))
+    cloud.fill_deep(phi, deep, -radius)
+    return np.asarray(phi)
 
 
-def _of_density(cloud: _Cloud, radius: float, settings: SurfaceSettings, spacing: float) -> np.ndarray:
-    """Distance to the half-full contour of the particles' density, with balls for those too lonely to show in it."""
-    density = _density(cloud, radius, cloud.volume, settings.method == "anisotropic")
-    node = np.round((cloud.position - cloud.low) / cloud.voxel).astype(int).T
-    if settings.thinnest > 0:
-        # the most that there is nearby: thin sheets are lifted, the surface of a body stays as it is
-        size = 2 * int(np.ceil(radius / cloud.voxel)) + 1
-        own = ndimage.maximum_filter(density, size=size)[tuple(node)]
-        least = SHEET * settings.thinnest * spacing / radius
-        lift = np.clip(SURE / np.maximum(own, 1e-6), 1.0, max(SURE / least, 1.0))
-        alone = own < TOGETHER * 21 / (2 * np.pi) * cloud.volume / radius**3
-        volume = cloud.volume * np.where(alone, 1.0, lift)
-        density = _density(cloud, radius, volume, settings.method == "anisotropic")
-    distance, share = profile()
-    phi = (np.clip(np.interp(density, share, distance), -TRUSTED, TRUSTED) * radius).astype(np.float32)
-    if settings.spray_radius > 0:
-        cloud.with_balls(phi, settings.spray_radius, density[tuple(node)] < LONELY)
+def _balls(cloud: Cloud, reach: float, radius: float) -> np.ndarray:
+    """Union of balls of a radius in spacings."""
+    most = radius * float(np.cbrt(cloud.volume.max()))
+    some, deep = cloud.shell(most + cloud.band * cloud.voxel + cloud.furthest(most))
+    phi = np.full(cloud.shape, reach, np.float32)
+    cloud.with_balls(phi, radius, some)
+    cloud.fill_deep(phi, deep, -most)
     return phi
 
 
-def _density(cloud: _Cloud, radius: float, volume: np.ndarray, anisotropic: bool) -> np.ndarray:
-    """Sum of the kernels of particles with given volumes (n,) on nodes: 1 amid liquid."""
+def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing: float) -> np.ndarray:
+    """Distance to the half-full contour of the particles' density, with balls for those too lonely to show in it."""
+    round_ones = settings.method == "density"
+    some, deep = cloud.shell(radius if round_ones else FARTHER * radius + cloud.furthest(radius))
+    volume = cloud.volume[some]
     density = np.zeros(cloud.shape, np.float32)
-    round_ones = np.ones(len(volume), bool)
-    if anisotropic:
-        shell = _shell(cloud.position, radius)
-        centre, inverse, reach = ellipsoids(cloud.position, radius, cloud.way, shell)
-        order = np.argsort(centre[:, 0], kind="stable")
-        starts = cloud.slabs(centre[order, 0], float(reach[:, 0].max(initial=0.0)))
-        args = (centre[order], inverse[order], reach[order], volume[shell][order])
-        splat.ellipsoids(starts, *args, cloud.low, cloud.voxel, density)
-        round_ones = ~shell
-    starts = cloud.slabs(cloud.position[round_ones, 0], radius)
-    splat.balls(starts, cloud.position[round_ones], volume[round_ones], cloud.low, cloud.voxel, radius, density)
-    return density
+    kernels = _Balls(cloud, radius, some) if round_ones else _Ellipsoids(cloud, radius, some)
+    kernels.add(density, np.arange(len(some)), volume)
+    cloud.fill_deep(density, deep, 1.0)
+    node = cloud.node(some)
+    if settings.thinnest > 0:
+        # the most that there is nearby: thin sheets are lifted, the surface of a body stays as it is
+        own = splat.most_nearby(density, node, int(np.ceil(radius / cloud.voxel)), SURE)
+        least = SHEET * settings.thinnest * spacing / radius
+        lift = np.clip(SURE / np.maximum(own, 1e-6), 1.0, max(SURE / least, 1.0))
+        alone = own < TOGETHER * 21 / (2 * np.pi) * volume / radius**3
+        lifted = np.flatnonzero((lift > 1) & ~alone)
+        kernels.add(density, lifted, volume[lifted] * (lift[lifted] - 1))
+    phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
+    if settings.spray_radius > 0:
+        lonely = density[tuple(node.T)] < LONELY
+        cloud.with_balls(phi, settings.spray_radius, some[lonely])
+    return phi
 
 
-def _shell(position: np.ndarray, radius: float) -> np.ndarray:
-    """Which particles (n,) come near enough to air to shape the surface: within three cells of a sparse one."""
-    cell = np.floor((position - position.min(axis=0)) / radius).astype(np.int64) + 3
-    shape = tuple(cell.max(axis=0) + 4)
-    where = np.ravel_multi_index(tuple(cell.T), shape)
-    count = np.bincount(where, minlength=int(np.prod(shape))).reshape(shape)
-    sparse = count < 0.6 * np.median(count[count > 0])
-    near = ndimage.maximum_filter(sparse, size=SHELL)
-    return np.asarray(near.ravel()[where])
+@cache
+def _distances() -> np.ndarray:
+    """Distance in kernel radii at evenly spaced densities, as far as density tells it."""
+    distance, share = profile()
+    return np.clip(np.interp(np.linspace(0, 1, 4097), share, distance), -TRUSTED, TRUSTED).astype(np.float32)
 
 
-def _without_specks(phi: np.ndarray, cloud: _Cloud, settings: SurfaceSettings) -> None:
+class _Balls:
+    """Round kernels of some particles."""
+
+    def __init__(self, cloud: Cloud, radius: float, some: np.ndarray) -> None:
+        self.cloud, self.radius, self.some = cloud, radius, some
+
+    def add(self, density: np.ndarray, which: np.ndarray, volume: np.ndarray) -> None:
+        """Add those of some (m,) of them with volumes (m,) to a density."""
+        cloud, some = self.cloud, self.some[which]
+        starts = cloud.slabs(some, self.radius)
+        splat.balls(starts, some, cloud.cells.position, volume, cloud.low, cloud.voxel, self.radius, density)
+
+
+class _Ellipsoids:
+    """Anisotropic kernels of some particles."""
+
+    def __init__(self, cloud: Cloud, radius: float, some: np.ndarray) -> None:
+        self.cloud, self.some = cloud, some
+        self.centre, self.inverse, self.reach = ellipsoids(cloud.cells, radius, cloud.way, some)
+        off = np.abs(self.centre[:, 0] - cloud.cells.position[some, 0]) + self.reach[:, 0]
+        self.furthest = float(off.max(initial=0.0))
+
+    def add(self, density: np.ndarray, which: np.ndarray, volume: np.ndarray) -> None:
+        """Add those of some (m,) of them with volumes (m,) to a density."""
+        starts = self.cloud.slabs(self.some[which], self.furthest)
+        args = (self.centre[which], self.inverse[which], self.reach[which], volume)
+        splat.ellipsoids(starts, *args, self.cloud.low, self.cloud.voxel, density)
+
+
+def _without_specks(phi: np.ndarray, cloud: Cloud, settings: SurfaceSettings) -> None:
     """Take pieces with too few particles out of a level set, in place, and put balls for them in."""
     piece, count = ndimage.label(phi < 0, np.ones((3, 3, 3), bool))
     if count == 0:
         return
-    node = np.round((cloud.position - cloud.low) / cloud.voxel).astype(int)
-    own = piece[node[:, 0], node[:, 1], node[:, 2]]
+    own = piece[tuple(cloud.node(np.arange(len(cloud.volume))).T)]
     small = np.bincount(own, minlength=count + 1) < settings.specks
     small[0] = False
     phi[small[piece]] = 0.5 * cloud.voxel
     if settings.spray_radius > 0:
-        cloud.with_balls(phi, settings.spray_radius, small[own])
+        cloud.with_balls(phi, settings.spray_radius, np.flatnonzero(small[own]))
 
 
 def particle_field(
@@ -278,35 +264,36 @@ def particle_field(
     radius = max(settings.kernel_radius * points.spacing, LEAST_REACH * voxel)
     least, most = np.full(3, np.inf), np.full(3, -np.inf)
     if len(points.position):
-        least, most = points.position.min(axis=0), points.position.max(axis=0)
+        columns = points.position.T  # by columns: numpy is slow at the least of rows
+        least, most = np.array([c.min() for c in columns]), np.array([c.max() for c in columns])
     corners = [] if beyond is None else [beyond]
     if simulated is not None:
         corners.append(simulated.bounds())
     for low_corner, high_corner in corners:
         least, most = np.minimum(least, low_corner), np.maximum(most, high_corner)
-    way = np.zeros((len(points.position), 3))
+    way = None
     if settings.stretch > 0 and frame_seconds > 0:
         way = settings.stretch * frame_seconds / 2 * points.carried["velocity"].astype(np.float64)
-    margin = (MARGIN + room) * voxel + 1.5 * radius + min(float(np.abs(way).max(initial=0.0)), LONGEST * radius)
+    drawn = 0.0 if way is None else min(float(np.abs(way).max(initial=0.0)), LONGEST * radius)
+    margin = (MARGIN + room) * voxel + 1.5 * radius + drawn
     low = np.floor((least - margin) / voxel) * voxel
     shape = np.ceil((most + margin - low) / voxel).astype(int) + 1
     if np.prod(shape.astype(float)) > MOST_VOXELS:
         raise SurfaceFailure(
             f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
         )
-    order = np.argsort(points.position[:, 0], kind="stable")
-    position, volume = points.position[order].astype(np.float64), points.volume[order].astype(np.float64)
-    cloud = _Cloud(position, volume, way[order], low, voxel, tuple(shape.tolist()))
-    if len(position) == 0:
-        phi = np.full(cloud.shape, radius, np.float32)
+    nodes = tuple(shape.tolist())
+    cloud = Cloud.about(points.position, points.volume, way, radius, low, voxel, nodes, room)
+    some = len(points.position) > 0
+    if not some:
+        phi = np.full(nodes, radius, np.float32)
     elif settings.method == "averaged":
         phi = _averaged(cloud, radius, settings.particle_radius * points.spacing)
     elif settings.method == "spheres":
-        phi = np.full(cloud.shape, radius, np.float32)
-        cloud.with_balls(phi, settings.particle_radius)
+        phi = _balls(cloud, radius, settings.particle_radius)
     else:
         phi = _of_density(cloud, radius, settings, points.spacing)
-    if settings.specks > 1 and len(position):
+    if settings.specks > 1 and some:
         _without_specks(phi, cloud, settings)
     if simulated is not None:
         _with_grid(phi, low, voxel, simulated, settings.body)

@@ -10,7 +10,7 @@ from numba import njit, prange
 from scipy import ndimage
 
 from basin.surface.field import Field, Points
-from basin.surface.neighbours import binned, first_not_below
+from basin.surface.neighbours import binned, row, span
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mask
 
 Solids = Callable[[np.ndarray], np.ndarray]  # distance (n,) in metres of points (n, 3) from the nearest collider
@@ -325,22 +325,19 @@ def on_nodes(field: Field, value: Solids, near: float) -> np.ndarray:
 
 
 @njit(cache=True, parallel=True)
-def _nearby_speed(phi, near, position, speed, keys, low, shape, radius, node_low, voxel, found):
+def _nearby_speed(phi, near, speed, position, start, low, shape, edge, radius, node_low, voxel, found):
     for i in prange(phi.shape[0]):
         for j in range(phi.shape[1]):
             for k in range(phi.shape[2]):
                 if abs(phi[i, j, k]) > near:
                     continue
                 x, y, z = node_low[0] + i * voxel, node_low[1] + j * voxel, node_low[2] + k * voxel
-                ci = int(np.floor((x - low[0]) / radius))
-                cj = int(np.floor((y - low[1]) / radius))
-                ck = int(np.floor((z - low[2]) / radius))
+                first_a, after_a = span(x, radius, low[0], edge, shape[0])
+                first_b, after_b = span(y, radius, low[1], edge, shape[1])
                 total, weight = 0.0, 0.0
-                for a in range(max(ci - 1, 0), min(ci + 2, shape[0])):
-                    for b in range(max(cj - 1, 0), min(cj + 2, shape[1])):
-                        row = (a * shape[1] + b) * shape[2]
-                        begin = first_not_below(keys, row + max(ck - 1, 0))
-                        end = first_not_below(keys, row + max(min(ck + 2, shape[2]), 0))
+                for a in range(first_a, after_a):
+                    for b in range(first_b, after_b):
+                        begin, end = row(start, low, shape, edge, a, b, x, y, z, radius)
                         for p in range(begin, end):
                             dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
                             s = (dx * dx + dy * dy + dz * dz) / (radius * radius)
@@ -357,11 +354,10 @@ def _speed(field: Field, points: Points) -> np.ndarray:
     found = np.zeros(field.phi.shape)
     if len(points.position) == 0:
         return found
-    cells = binned(points.position, 2 * points.spacing)
+    radius = 2 * points.spacing
+    cells = binned(points.position, radius / 2)
     speed = np.linalg.norm(points.carried["velocity"].astype(np.float64), axis=1)[cells.order]
-    near = NEAR * field.voxel
-    args = (cells.position, speed, cells.keys, cells.low, cells.shape, cells.radius, field.low, field.voxel)
-    _nearby_speed(field.phi, near, *args, found)
+    _nearby_speed(field.phi, NEAR * field.voxel, speed, *cells.rows(), radius, field.low, field.voxel, found)
     return found
 
 

@@ -5,47 +5,100 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
+
+MOST_CELLS = 8  # times as many as particles, beyond a million: wider cells are slower, but as right
 
 
 @dataclass(frozen=True)
 class Binned:
-    """Particles sorted by cells as wide as a radius.
+    """Particles in the order of cells.
 
     Attributes
     ----------
-    position : float64 (n, 3) in the order of the cells, and order : int64 (n,), where each was before
-    keys : int64 (n,), numbers of their cells, ascending
-    low : float64 (3,), corner of the first cell; shape : int64 (3,), cells along each axis; radius : their width
+    position : float64 (n, 3) in that order, metres, and order : int64 (n,), where each was before
+    start : int32 (cells + 1,), first particle of each cell, the last axis running fastest
+    low : float64 (3,), corner of the first cell; shape : int64 (3,), cells along each axis; edge : their width, metres
     """
 
     position: np.ndarray
     order: np.ndarray
-    keys: np.ndarray
+    start: np.ndarray
     low: np.ndarray
     shape: np.ndarray
-    radius: float
+    edge: float
+
+    def rows(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, float]:
+        """What `box` and `row` look up, with the positions before it."""
+        return self.position, self.start, self.low, self.shape, self.edge
 
 
-def binned(position: np.ndarray, radius: float) -> Binned:
-    """Sort positions (n, 3), n > 0, into cells."""
-    place = np.asarray(position, np.float64)
-    low = place.min(axis=0)
-    shape = ((place.max(axis=0) - low) / radius).astype(np.int64) + 1
-    cell = ((place - low) / radius).astype(np.int64)
-    keys = (cell[:, 0] * shape[1] + cell[:, 1]) * shape[2] + cell[:, 2]
-    order = np.argsort(keys, kind="stable")
-    return Binned(place[order], order, keys[order], low, shape, radius)
+def binned(position: np.ndarray, edge: float, box: tuple[np.ndarray, np.ndarray] | None = None) -> Binned:
+    """Sort positions (n, 3) into cells.
+
+    Parameters
+    ----------
+    edge : of a cell, metres. Without a box, n > 0 and cells get wider where particles are far apart
+    box : corner of the first cell and cells along each axis; particles lie within
+    """
+    place = np.ascontiguousarray(position, np.float64)
+    if box is None:
+        low, extent = place.min(axis=0), np.ptp(place, axis=0)
+        while np.prod(extent / edge + 1) > MOST_CELLS * (len(place) + 125_000):
+            edge *= 1.25
+        shape = (extent / edge).astype(np.int64) + 1
+    else:
+        low, shape = np.asarray(box[0], np.float64), np.asarray(box[1], np.int64)
+    cell = _cells(place, low, shape, edge)
+    start = np.zeros(int(np.prod(shape)) + 1, np.int32)
+    order = _sorted(cell, start)
+    return Binned(place[order], order, start, low, shape, edge)
+
+
+@njit(cache=True, parallel=True)
+def _cells(position, low, shape, edge):
+    cell = np.empty(position.shape[0], np.int64)
+    for n in prange(position.shape[0]):
+        i = min(int((position[n, 0] - low[0]) / edge), shape[0] - 1)
+        j = min(int((position[n, 1] - low[1]) / edge), shape[1] - 1)
+        k = min(int((position[n, 2] - low[2]) / edge), shape[2] - 1)
+        cell[n] = (i * shape[1] + j) * shape[2] + k
+    return cell
 
 
 @njit(cache=True)
-def first_not_below(keys: np.ndarray, key: int) -> int:
-    """Index of the first of ascending keys that is not below a key."""
-    low, high = 0, keys.shape[0]
-    while low < high:
-        middle = (low + high) >> 1
-        if keys[middle] < key:
-            low = middle + 1
-        else:
-            high = middle
-    return low
+def _sorted(cell, start):
+    """Stable counting sort; fills the cells' starts."""
+    for c in cell:
+        start[c + 1] += 1
+    for c in range(start.shape[0] - 1):
+        start[c + 1] += start[c]
+    order = np.empty(cell.shape[0], np.int64)
+    for n in range(cell.shape[0]):
+        order[start[cell[n]]] = n
+        start[cell[n]] += 1
+    for c in range(start.shape[0] - 1, 0, -1):
+        start[c] = start[c - 1]
+    start[0] = 0
+    return order
+
+
+@njit(cache=True)
+def span(x, reach, low, edge, count):
+    """First cell along an axis that may hold something within reach of x, and the one after the last."""
+    return max(int(np.floor((x - reach - low) / edge)), 0), min(int(np.floor((x + reach - low) / edge)) + 1, count)
+
+
+@njit(cache=True)
+def row(start, low, shape, edge, i, j, x, y, z, reach):
+    """First particle of a row of cells that may be within reach of a point, and the one after the last."""
+    dx = max(low[0] + i * edge - x, x - low[0] - (i + 1) * edge, 0.0)
+    dy = max(low[1] + j * edge - y, y - low[1] - (j + 1) * edge, 0.0)
+    rest = reach * reach - dx * dx - dy * dy
+    if rest < 0.0:
+        return 0, 0
+    first, after = span(z, np.sqrt(rest), low[2], edge, shape[2])
+    if after <= first:
+        return 0, 0
+    at = (i * shape[1] + j) * shape[2]
+    return start[at + first], start[at + after]

@@ -1,7 +1,7 @@
 """Particles and voxels onto nodes, compiled.
 
-Each task fills one slab of eight planes of nodes and walks the particles that can reach it in their order, so sums do
-not depend on the number of threads.
+Each task fills one slab of node planes and walks the particles that can reach it in their order, so sums do not
+depend on the number of threads. Positions are taken to the slab's nodes in double precision, the rest is single.
 """
 
 from __future__ import annotations
@@ -9,135 +9,257 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-
-def slabs(x: np.ndarray, low: float, voxel: float, reach: float, nodes: int) -> np.ndarray:
-    """First and last particle (sorted by x) that can reach each slab of 8 node planes."""
-    first = np.arange(0, nodes, 8) * voxel + low
-    return np.stack([np.searchsorted(x, first - reach), np.searchsorted(x, first + 8 * voxel + reach)], axis=1).astype(
-        np.int64
-    )
+SLAB = 8  # planes of nodes that one task fills
+ONE, FOUR, HALF = np.float32(1.0), np.float32(4.0), np.float32(0.5)
 
 
 @njit(cache=True, parallel=True)
-def balls(starts, position, volume, low, voxel, radius, density):
-    """Add particles' kernels to a density: Wendland's within a radius about each."""
-    reach = radius / voxel
+def sums(start, value):
+    """Sum of the values of each cell."""
+    found = np.zeros(start.shape[0] - 1, np.float32)
+    for cell in prange(found.shape[0]):
+        for n in range(start[cell], start[cell + 1]):
+            found[cell] += np.float32(value[n])
+    return found
+
+
+@njit(cache=True)
+def within(start, flags):
+    """The particles of flagged cells, ascending."""
+    count = 0
+    for cell in range(flags.shape[0]):
+        if flags[cell]:
+            count += start[cell + 1] - start[cell]
+    found = np.empty(count, np.int64)
+    count = 0
+    for cell in range(flags.shape[0]):
+        if flags[cell]:
+            for n in range(start[cell], start[cell + 1]):
+                found[count] = n
+                count += 1
+    return found
+
+
+@njit(cache=True, parallel=True)
+def nearest_node(some, position, low, voxel):
+    """The nearest node of some particles, int64 (m, 3)."""
+    found = np.empty((some.shape[0], 3), np.int64)
+    for m in prange(some.shape[0]):
+        for d in range(3):
+            found[m, d] = int(np.rint((position[some[m], d] - low[d]) / voxel))
+    return found
+
+
+@njit(cache=True, parallel=True)
+def fill(values, cells, at_i, at_j, at_k, value):
+    """Set the nodes that lie in flagged cells; cells of nodes are given along each axis."""
+    for i in prange(values.shape[0]):
+        for j in range(values.shape[1]):
+            for k in range(values.shape[2]):
+                if cells[at_i[i], at_j[j], at_k[k]]:
+                    values[i, j, k] = value
+
+
+@njit(cache=True, parallel=True)
+def balls(starts, some, position, volume, low, voxel, radius, density):
+    """Add kernels of some particles to a density: Wendland's within a radius about each."""
+    reach = np.float32(radius / voxel)
     r2 = reach * reach
-    slabs = starts.shape[0]
+    per = ONE / reach
     norm = 21.0 / (2.0 * np.pi * radius**3)
-    for slab in prange(slabs):
-        lo, hi = slab * 8, min(slab * 8 + 8, density.shape[0])
-        for n in range(starts[slab, 0], starts[slab, 1]):
-            x = (position[n, 0] - low[0]) / voxel
-            y = (position[n, 1] - low[1]) / voxel
-            z = (position[n, 2] - low[2]) / voxel
-            for i in range(max(int(np.ceil(x - reach)), lo), min(int(x + reach) + 1, hi)):
-                dx = i - x
+    for slab in prange(starts.shape[0]):
+        lo, hi = slab * SLAB, min(slab * SLAB + SLAB, density.shape[0])
+        for m in range(starts[slab, 0], starts[slab, 1]):
+            n = some[m]
+            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
+            y = np.float32((position[n, 1] - low[1]) / voxel)
+            z = np.float32((position[n, 2] - low[2]) / voxel)
+            share = np.float32(norm * volume[m])
+            for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
+                dx = np.float32(i) - x
                 for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):
-                    dy = j - y
+                    dy = np.float32(j) - y
                     rest = r2 - dx * dx - dy * dy
                     if rest <= 0:
                         continue
                     half = np.sqrt(rest)
                     for k in range(int(np.ceil(z - half)), int(z + half) + 1):
-                        dz = k - z
-                        s2 = (dx * dx + dy * dy + dz * dz) / r2
-                        if s2 >= 1.0:
-                            continue
-                        s = np.sqrt(s2)
-                        q = (1.0 - s) * (1.0 - s)
-                        density[i, j, k] += np.float32(q * q * (4.0 * s + 1.0) * norm * volume[n])
+                        dz = np.float32(k) - z
+                        s = min(np.sqrt(dx * dx + dy * dy + dz * dz) * per, ONE)
+                        q = (ONE - s) * (ONE - s)
+                        density[lo + i, j, k] += q * q * (FOUR * s + ONE) * share
 
 
 @njit(cache=True, parallel=True)
-def capsules(starts, position, half, radius, low, voxel, phi):
-    """Add to a level set the balls (n,) of radius swept from position - half to position + half."""
+def spheres(starts, position, radius, band, low, voxel, phi):
+    """Add to a level set the balls (n,) of radius about positions, as far as some voxels beyond them."""
+    unit = np.float32(voxel)
     for slab in prange(starts.shape[0]):
-        lo, hi = slab * 8, min(slab * 8 + 8, phi.shape[0])
+        lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
         for n in range(starts[slab, 0], starts[slab, 1]):
-            x = (position[n, 0] - low[0]) / voxel
-            y = (position[n, 1] - low[1]) / voxel
-            z = (position[n, 2] - low[2]) / voxel
-            u, v, w = half[n, 0] / voxel, half[n, 1] / voxel, half[n, 2] / voxel
-            squared = u * u + v * v + w * w
-            reach = radius[n] / voxel + 3.0
-            for i in range(max(int(np.ceil(x - reach - abs(u))), lo), min(int(x + reach + abs(u)) + 1, hi)):
-                for j in range(
-                    max(int(np.ceil(y - reach - abs(v))), 0), min(int(y + reach + abs(v)) + 1, phi.shape[1])
-                ):
-                    for k in range(
-                        max(int(np.ceil(z - reach - abs(w))), 0), min(int(z + reach + abs(w)) + 1, phi.shape[2])
-                    ):
-                        dx, dy, dz = i - x, j - y, k - z
-                        if squared > 0.0:
-                            t = min(max((dx * u + dy * v + dz * w) / squared, -1.0), 1.0)
-                            dx, dy, dz = dx - t * u, dy - t * v, dz - t * w
-                        d = np.sqrt(dx * dx + dy * dy + dz * dz) * voxel - radius[n]
-                        if d < phi[i, j, k]:
-                            phi[i, j, k] = d
+            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
+            y = np.float32((position[n, 1] - low[1]) / voxel)
+            z = np.float32((position[n, 2] - low[2]) / voxel)
+            own = np.float32(radius[n] / voxel)
+            reach = own + np.float32(band)
+            r2 = reach * reach
+            for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
+                dx = np.float32(i) - x
+                for j in range(max(int(np.ceil(y - reach)), 0), min(int(y + reach) + 1, phi.shape[1])):
+                    dy = np.float32(j) - y
+                    across = dx * dx + dy * dy
+                    if across >= r2:
+                        continue
+                    along = np.sqrt(r2 - across)
+                    for k in range(max(int(np.ceil(z - along)), 0), min(int(z + along) + 1, phi.shape[2])):
+                        dz = np.float32(k) - z
+                        phi[lo + i, j, k] = min(phi[lo + i, j, k], (np.sqrt(across + dz * dz) - own) * unit)
+
+
+@njit(cache=True, parallel=True)
+def capsules(starts, position, half, radius, band, low, voxel, phi):
+    """Add to a level set the balls (n,) of radius swept from position - half to position + half."""
+    unit = np.float32(voxel)
+    for slab in prange(starts.shape[0]):
+        lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
+        for n in range(starts[slab, 0], starts[slab, 1]):
+            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
+            y = np.float32((position[n, 1] - low[1]) / voxel)
+            z = np.float32((position[n, 2] - low[2]) / voxel)
+            u, v, w = np.float32(half[n, 0] / voxel), np.float32(half[n, 1] / voxel), np.float32(half[n, 2] / voxel)
+            squared = max(u * u + v * v + w * w, np.float32(1e-12))
+            own = np.float32(radius[n] / voxel)
+            reach = own + np.float32(band)
+            far_i, far_j, far_k = reach + abs(u), reach + abs(v), reach + abs(w)
+            for i in range(max(int(np.ceil(x - far_i)), 0), min(int(np.floor(x + far_i)) + 1, hi - lo)):
+                for j in range(max(int(np.ceil(y - far_j)), 0), min(int(y + far_j) + 1, phi.shape[1])):
+                    for k in range(max(int(np.ceil(z - far_k)), 0), min(int(z + far_k) + 1, phi.shape[2])):
+                        dx, dy, dz = np.float32(i) - x, np.float32(j) - y, np.float32(k) - z
+                        t = min(max((dx * u + dy * v + dz * w) / squared, -ONE), ONE)
+                        ex, ey, ez = dx - t * u, dy - t * v, dz - t * w
+                        d = (np.sqrt(ex * ex + ey * ey + ez * ez) - own) * unit
+                        if d < phi[lo + i, j, k]:
+                            phi[lo + i, j, k] = d
 
 
 @njit(cache=True, parallel=True)
 def ellipsoids(starts, centre, inverse, reach, volume, low, voxel, density):
     """Add particles' kernels to a density: Wendland's within the ellipsoid x M x = 1 about each centre."""
+    v2 = voxel * voxel
     for slab in prange(starts.shape[0]):
-        lo, hi = slab * 8, min(slab * 8 + 8, density.shape[0])
+        lo, hi = slab * SLAB, min(slab * SLAB + SLAB, density.shape[0])
         for n in range(starts[slab, 0], starts[slab, 1]):
             m = inverse[n]
+            x = np.float32((centre[n, 0] - low[0]) / voxel - lo)
+            ri, rj = np.float32(reach[n, 0] / voxel), np.float32(reach[n, 1] / voxel)
+            first, after = max(int(np.ceil(x - ri)), 0), min(int(np.floor(x + ri)) + 1, hi - lo)
+            if after <= first:
+                continue
+            y = np.float32((centre[n, 1] - low[1]) / voxel)
+            z = np.float32((centre[n, 2] - low[2]) / voxel)
             determinant = (
                 m[0, 0] * (m[1, 1] * m[2, 2] - m[1, 2] * m[2, 1])
                 - m[0, 1] * (m[1, 0] * m[2, 2] - m[1, 2] * m[2, 0])
                 + m[0, 2] * (m[1, 0] * m[2, 1] - m[1, 1] * m[2, 0])
             )
-            share = volume[n] * 21.0 / (2.0 * np.pi) * np.sqrt(determinant)
-            x = (centre[n, 0] - low[0]) / voxel
-            y = (centre[n, 1] - low[1]) / voxel
-            z = (centre[n, 2] - low[2]) / voxel
-            ri, rj = reach[n, 0] / voxel, reach[n, 1] / voxel
-            a, v2 = m[2, 2], voxel * voxel
-            for i in range(max(int(np.ceil(x - ri)), lo), min(int(x + ri) + 1, hi)):
-                dx = i - x
+            share = np.float32(volume[n] * 21.0 / (2.0 * np.pi) * np.sqrt(determinant))
+            xx, yy, a = np.float32(m[0, 0] * v2), np.float32(m[1, 1] * v2), np.float32(m[2, 2] * v2)
+            xy, xz, yz = np.float32(m[0, 1] * v2), np.float32(m[0, 2] * v2), np.float32(m[1, 2] * v2)
+            per = ONE / a
+            for i in range(first, after):
+                dx = np.float32(i) - x
                 for j in range(max(int(np.ceil(y - rj)), 0), min(int(y + rj) + 1, density.shape[1])):
-                    dy = j - y
-                    b = m[0, 2] * dx + m[1, 2] * dy
-                    c = m[0, 0] * dx * dx + 2.0 * m[0, 1] * dx * dy + m[1, 1] * dy * dy
-                    inside = b * b - a * (c - 1.0 / v2)
-                    if inside <= 0.0:
+                    dy = np.float32(j) - y
+                    b = xz * dx + yz * dy
+                    c = (xx * dx + np.float32(2.0) * xy * dy) * dx + yy * dy * dy
+                    inside = b * b - a * (c - ONE)
+                    if inside <= 0:
                         continue
-                    half = np.sqrt(inside) / a
-                    middle = z - b / a
+                    half = np.sqrt(inside) * per
+                    middle = z - b * per
                     for k in range(max(int(np.ceil(middle - half)), 0), min(int(middle + half) + 1, density.shape[2])):
-                        dz = k - z
-                        s2 = (c + 2.0 * b * dz + a * dz * dz) * v2
-                        if s2 >= 1.0:
-                            continue
-                        s = np.sqrt(max(s2, 0.0))
-                        q = (1.0 - s) * (1.0 - s)
-                        density[i, j, k] += np.float32(q * q * (4.0 * s + 1.0) * share)
+                        dz = np.float32(k) - z
+                        s2 = c + (b + b + a * dz) * dz
+                        s = np.sqrt(min(max(s2, np.float32(0.0)), ONE))
+                        q = (ONE - s) * (ONE - s)
+                        density[lo + i, j, k] += q * q * (FOUR * s + ONE) * share
 
 
 @njit(cache=True, parallel=True)
-def mean_place(starts, position, low, voxel, radius, weight, place):
-    """Sums of kernel weights, and of weighted offsets from each node, of the particles within a radius."""
-    reach = radius / voxel
+def mean_place(starts, some, position, low, voxel, radius, found):
+    """Sums (nodes, 4) of weighted offsets from each node, in voxels, and of weights, of some particles in a radius."""
+    reach = np.float32(radius / voxel)
     r2 = reach * reach
+    per = ONE / r2
     for slab in prange(starts.shape[0]):
-        lo, hi = slab * 8, min(slab * 8 + 8, weight.shape[0])
-        for n in range(starts[slab, 0], starts[slab, 1]):
-            x = (position[n, 0] - low[0]) / voxel
-            y = (position[n, 1] - low[1]) / voxel
-            z = (position[n, 2] - low[2]) / voxel
-            for i in range(max(int(np.ceil(x - reach)), lo), min(int(x + reach) + 1, hi)):
+        lo, hi = slab * SLAB, min(slab * SLAB + SLAB, found.shape[0])
+        for m in range(starts[slab, 0], starts[slab, 1]):
+            n = some[m]
+            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
+            y = np.float32((position[n, 1] - low[1]) / voxel)
+            z = np.float32((position[n, 2] - low[2]) / voxel)
+            for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
+                dx = x - np.float32(i)
                 for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):
-                    for k in range(int(np.ceil(z - reach)), int(z + reach) + 1):
-                        s2 = ((i - x) ** 2 + (j - y) ** 2 + (k - z) ** 2) / r2
-                        if s2 >= 1.0:
-                            continue
-                        w = (1.0 - s2) ** 3
-                        weight[i, j, k] += np.float32(w)
-                        place[0, i, j, k] += np.float32(w * (x - i))
-                        place[1, i, j, k] += np.float32(w * (y - j))
-                        place[2, i, j, k] += np.float32(w * (z - k))
+                    dy = y - np.float32(j)
+                    rest = r2 - dx * dx - dy * dy
+                    if rest <= 0:
+                        continue
+                    half = np.sqrt(rest)
+                    for k in range(int(np.ceil(z - half)), int(z + half) + 1):
+                        dz = z - np.float32(k)
+                        f = max(ONE - (dx * dx + dy * dy + dz * dz) * per, np.float32(0.0))
+                        w = f * f * f
+                        own = found[lo + i, j, k]
+                        own[0] += w * dx
+                        own[1] += w * dy
+                        own[2] += w * dz
+                        own[3] += w
+
+
+@njit(cache=True, parallel=True)
+def off_mean(found, radius, voxel, none):
+    """Level set from the sums of `mean_place`: distance to the mean less a radius; `none` without weights."""
+    phi = np.empty(found.shape[:3], np.float32)
+    for i in prange(found.shape[0]):
+        for j in range(found.shape[1]):
+            for k in range(found.shape[2]):
+                x, y, z, w = found[i, j, k, 0], found[i, j, k, 1], found[i, j, k, 2], found[i, j, k, 3]
+                phi[i, j, k] = none
+                if w > 0:
+                    phi[i, j, k] = np.float32(np.sqrt(x * x + y * y + z * z) / w * voxel - radius)
+    return phi
+
+
+@njit(cache=True, parallel=True)
+def contour(density, distance, scale):
+    """Level set from a density: distances at evenly spaced densities from 0 to 1, times a scale."""
+    phi = np.empty(density.shape, np.float32)
+    for i in prange(density.shape[0]):
+        for j in range(density.shape[1]):
+            for k in range(density.shape[2]):
+                at = min(max(density[i, j, k], np.float32(0.0)), ONE) * np.float32(distance.shape[0] - 1)
+                low = min(int(at), distance.shape[0] - 2)
+                f = at - np.float32(low)
+                phi[i, j, k] = (distance[low] + f * (distance[low + 1] - distance[low])) * scale
+    return phi
+
+
+@njit(cache=True, parallel=True)
+def most_nearby(density, node, size, enough):
+    """The largest value (n,) in the box of `size` nodes to each side about each node; any that is enough will do."""
+    found = np.zeros(node.shape[0], np.float32)
+    for n in prange(node.shape[0]):
+        i, j, k = node[n, 0], node[n, 1], node[n, 2]
+        most = density[i, j, k]
+        for a in range(max(i - size, 0), min(i + size + 1, density.shape[0])):
+            for b in range(max(j - size, 0), min(j + size + 1, density.shape[1])):
+                if most >= enough:
+                    break
+                for c in range(max(k - size, 0), min(k + size + 1, density.shape[2])):
+                    most = max(most, density[a, b, c])
+        found[n] = most
+    return found
 
 
 @njit(cache=True)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from unittest import mock
+
 import numpy as np
 import trimesh
 from django.test import SimpleTestCase
 from scipy import ndimage
+from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh
 from basin.surface.cutting import clipped, fitted_to
@@ -14,6 +17,7 @@ from basin.surface.filters import Context, curvature_flow, filtered, mask, redis
 from basin.surface.finish import faired, subdivided, thinned, unwrapped
 from basin.surface.kernels import MOST_RATIO, ellipsoids
 from basin.surface.mesh import Joined, Surroundings, surface_frame
+from basin.surface.neighbours import binned, row, span
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Cut, Filter, SurfaceSettings
 
@@ -60,21 +64,22 @@ def points(place: np.ndarray, velocity: tuple[float, float, float] = (0, 0, 0), 
 class FollowingKernels(SimpleTestCase):
     """Case G04 (Yu & Turk 2013, ACM TOG 32(1)): discs on a plane, axis ratio at most 4, spheres for lone particles."""
 
+    def shapes(self, place: np.ndarray, at: int) -> np.ndarray:
+        """Matrix of the kernel of one of the particles, a spacing apart, of 2 spacings."""
+        cells = binned(place, 1.0)
+        _, inverse, _ = ellipsoids(cells, 2.0, None, np.flatnonzero(cells.order == at))
+        return np.asarray(inverse[0])
+
     def lengths(self, place: np.ndarray, at: int) -> np.ndarray:
-        some = np.zeros(len(place), bool)
-        some[at] = True
-        _, inverse, _ = ellipsoids(place, 2.0, np.zeros_like(place), some)
-        return np.sort(1 / np.sqrt(np.linalg.eigvalsh(inverse[0])))
+        return np.sort(1 / np.sqrt(np.linalg.eigvalsh(self.shapes(place, at))))
 
     def test_plane_gives_discs_of_the_bounded_ratio(self) -> None:
         place = lattice(15, 1, 15)
         middle = len(place) // 2
         lengths = self.lengths(place, middle)
-        self.assertAlmostEqual(lengths[2] / lengths[1], 1.0, places=6)
-        self.assertAlmostEqual(lengths[2] / lengths[0], MOST_RATIO, places=6)
-        some = np.arange(len(place)) == middle
-        _, inverse, _ = ellipsoids(place, 2.0, np.zeros_like(place), some)
-        self.assertAlmostEqual(float(inverse[0][1, 1] ** -0.5), lengths[0], places=6)  # flat along the normal
+        self.assertAlmostEqual(lengths[2] / lengths[1], 1.0, places=5)
+        self.assertAlmostEqual(lengths[2] / lengths[0], MOST_RATIO, places=5)
+        self.assertAlmostEqual(self.shapes(place, middle)[1, 1] ** -0.5, lengths[0], places=5)  # along the normal
 
     def test_amid_a_body_and_alone_they_are_balls(self) -> None:
         place = lattice(11, 11, 11)
@@ -84,10 +89,20 @@ class FollowingKernels(SimpleTestCase):
     def test_turns_with_the_particles(self) -> None:
         turn = trimesh.transformations.random_rotation_matrix(rand=np.array([0.2, 0.6, 0.7]))[:3, :3]
         place = lattice(13, 2, 13)
-        some = np.arange(len(place)) == len(place) // 2
-        _, straight, _ = ellipsoids(place, 2.0, np.zeros_like(place), some)
-        _, turned, _ = ellipsoids(place @ turn.T, 2.0, np.zeros_like(place), some)
-        np.testing.assert_allclose(turned[0], turn @ straight[0] @ turn.T, atol=1e-6)
+        straight, turned = (self.shapes(p, len(place) // 2) for p in (place, place @ turn.T))
+        np.testing.assert_allclose(turned, turn @ straight @ turn.T, atol=3e-6)
+
+    def test_covariance_against_numpys(self) -> None:
+        """Axes are as the eigenvalues of numpy.cov with the same weights, wherever the particle lies."""
+        place = np.random.default_rng(5).uniform(0, 9, (700, 3)) * [1, 1, 0.5]
+        radius = 1.25 * 2.0  # WIDER times the kernel's
+        for at in (0, 50, 333, 699):
+            away = np.linalg.norm(place - place[at], axis=1) / radius
+            weight = np.clip(1 - away**3, 0, None)
+            value = np.linalg.eigvalsh(np.cov(place.T, aweights=weight, ddof=0))
+            value = np.maximum(value, value[-1] / MOST_RATIO)
+            expected = np.minimum(value / np.prod(value) ** (1 / 3), 2.0) * 2.0
+            np.testing.assert_allclose(self.lengths(place, at), expected, rtol=1e-4)
 
     def test_half_space_keeps_its_level_and_is_smoother_than_balls(self) -> None:
         place = lattice(25, 9, 25) - [0, 5, 0]
@@ -154,6 +169,70 @@ class Pieces(SimpleTestCase):
             frame = surface_frame(points(hollow), 0.5, settings, Surroundings(grid))
             mesh = trimesh.Trimesh(frame.position, frame.triangle, process=False)
             self.assertEqual(mesh.body_count, pieces)  # the void has a surface of its own
+
+
+class Deep(SimpleTestCase):
+    """What lies deep in the liquid has no surface, whatever the particles' noise; a bubble has one."""
+
+    def body(self, hole: float) -> np.ndarray:
+        """Particles about a spacing apart, anywhere in most of their cells, without a ball's."""
+        place = lattice(28, 28, 28)
+        place += np.random.default_rng(3).uniform(-0.3, 0.3, place.shape)
+        return np.asarray(place[np.linalg.norm(place - [0.4, -0.7, 0.3], axis=1) >= hole])
+
+    def test_noise_makes_no_bubbles_and_bubbles_stay(self) -> None:
+        for method in ("density", "anisotropic", "averaged", "spheres"):
+            for hole, void in ((0.0, 0.0), (3.5, 4 / 3 * np.pi * 3.5**3)):
+                settings = SurfaceSettings(method=method, particle_radius=0.8, thinnest=0, filters=[], spray_radius=0)
+                made = particle_field(points(self.body(hole)), 0.5, settings)
+                assert made
+                label, _ = ndimage.label(made.phi >= 0)
+                middle = tuple(slice(n // 2 - 12, n // 2 + 13) for n in made.phi.shape)  # 12 spacings wide
+                size = np.bincount(label[middle].ravel())[1:] * 0.5**3
+                with self.subTest(method=method, hole=hole):
+                    if void:
+                        # the particles' surface is not the ball's, and noise makes dents in it
+                        self.assertLess(abs(size.max() / void - 1), 0.4)
+                    else:
+                        self.assertEqual(size.sum(), 0)
+
+    def test_shell_alone_gives_the_whole_field(self) -> None:
+        """Near the surface the field is that of all particles: with no cell taken for deep it is the same."""
+        place = self.body(0.0)
+        for method in ("density", "anisotropic", "averaged", "spheres"):
+            settings = SurfaceSettings(method=method, filters=[])
+            made = particle_field(points(place), 0.5, settings)
+            with mock.patch("basin.surface.cloud.SPARSE", 100.0):
+                whole = particle_field(points(place), 0.5, settings)
+            assert made and whole
+            outside = ndimage.label(whole.phi >= 0)[0] == 1
+            near = ndimage.binary_dilation(outside) & (np.abs(whole.phi) < 0.5)
+            self.assertGreater(near.sum(), 10_000)
+            np.testing.assert_allclose(made.phi[near], whole.phi[near], atol=2e-5)
+
+
+class Neighbours(SimpleTestCase):
+    """Particles in cells, against SciPy's KD tree."""
+
+    def test_rows_hold_all_neighbours(self) -> None:
+        rng = np.random.default_rng(7)
+        for spread in (1.0, 1e5):  # and with one far away, for which cells get wider
+            place = rng.uniform(-2, 3, (3000, 3))
+            place[0] = spread
+            cells = binned(place, 0.2)
+            self.assertLess(np.prod(cells.shape.astype(float)), 9 * (len(place) + 125_000))
+            np.testing.assert_array_equal(cells.position, place[cells.order])
+            tree = cKDTree(place)
+            for at in rng.uniform(-2.5, 3.5, (60, 3)):
+                for reach in (0.1, 0.37):
+                    found: list[int] = []
+                    spans = [span(at[d], reach, cells.low[d], cells.edge, cells.shape[d]) for d in range(2)]
+                    for i in range(*spans[0]):
+                        for j in range(*spans[1]):
+                            box = (cells.start, cells.low, cells.shape, cells.edge)
+                            found += range(*row(*box, i, j, *at, reach))
+                    near = [n for n in found if np.linalg.norm(cells.position[n] - at) < reach]
+                    self.assertEqual(sorted(cells.order[near]), sorted(tree.query_ball_point(at, reach)))
 
 
 class Flows(SimpleTestCase):

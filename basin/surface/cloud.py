@@ -1,0 +1,131 @@
+"""Particles in the order of cells on the nodes that they are to fill, and which of them shape the surface."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from basin.surface import splat
+from basin.surface.neighbours import Binned, binned
+
+SPARSE = 0.5  # share of liquid about a cell below which there is air about
+NEAR = 3  # cells about such ones whose nodes are worked out; what lies outside of them is deep
+LONGEST = 4.0  # radii that a ball is drawn out to each side at most
+BAND = 1.5  # voxels beyond a ball that its distance is written to, for marching cubes
+MOST_BAND = 4.0  # with what filters look at besides
+
+
+@dataclass(frozen=True)
+class Cloud:
+    """The particles of a frame about the nodes of a field.
+
+    Attributes
+    ----------
+    cells : the particles in cells half a kernel radius wide, from the first node on
+    volume : float32 (n,), m3; way : float64 (n, 3), metres that each is drawn out to both sides, if any is
+    low : float64 (3,), metres, of the first node; voxel : distance of nodes; shape : how many
+    band : voxels beyond a ball that its distance is written to
+    """
+
+    cells: Binned
+    volume: np.ndarray
+    way: np.ndarray | None
+    low: np.ndarray
+    voxel: float
+    shape: tuple[int, ...]
+    band: float = BAND
+
+    @staticmethod
+    def about(
+        position: np.ndarray,
+        volume: np.ndarray,
+        way: np.ndarray | None,
+        radius: float,
+        low: np.ndarray,
+        voxel: float,
+        shape: tuple[int, ...],
+        room: float = 0.0,
+    ) -> Cloud:
+        """Sort particles for kernels of a radius; `room` voxels about the surface are looked at besides."""
+        edge = radius / 2
+        count = ((np.array(shape) - 1) * voxel / edge).astype(np.int64) + 1
+        cells = binned(position, edge, (low, count))
+        ways = None if way is None else way[cells.order]
+        return Cloud(cells, volume[cells.order], ways, low, voxel, shape, min(BAND + room, MOST_BAND))
+
+    def slabs(self, some: np.ndarray, reach: float) -> np.ndarray:
+        """First and last of some particles (ascending) that can reach each slab of node planes."""
+        edge, count = self.cells.edge, int(self.cells.shape[0])
+        plane = np.searchsorted(some, self.cells.start[:: int(self.cells.shape[1] * self.cells.shape[2])])
+        first = np.arange(0, self.shape[0], splat.SLAB) * self.voxel
+        begin = np.clip(np.floor((first - reach) / edge).astype(int), 0, count)
+        end = np.clip(np.floor((first + splat.SLAB * self.voxel + reach) / edge).astype(int) + 1, 0, count)
+        return np.stack([plane[begin], plane[end]], axis=1).astype(np.int64)
+
+    def node(self, some: np.ndarray) -> np.ndarray:
+        """The nearest node of some particles, int64 (m, 3)."""
+        return np.asarray(splat.nearest_node(some, self.cells.position, self.low, self.voxel))
+
+    def furthest(self, radius: float) -> float:
+        """Metres that kernels or balls of a radius are drawn out at most."""
+        return 0.0 if self.way is None else min(float(np.abs(self.way).max(initial=0.0)), LONGEST * radius)
+
+    def shell(self, reach: float) -> tuple[np.ndarray, np.ndarray]:
+        """Particles within reach of nodes near the surface, int64 ascending, and cells that are deep, bool."""
+        shape = tuple(self.cells.shape.tolist())
+        held = splat.sums(self.cells.start, self.volume).reshape(shape)
+        share = held / self.cells.edge**3
+        for axis in range(3):  # over a bell four cells wide, so that the particles' own noise is none
+            own = np.moveaxis(share, axis, 0)
+            wide = own * np.float32(0.5)
+            wide[1:] += np.float32(0.25) * own[:-1]
+            wide[:-1] += np.float32(0.25) * own[1:]
+            share = np.moveaxis(wide, 0, axis)
+        near = _widened(share < SPARSE, NEAR)
+        further = int(np.ceil(reach / self.cells.edge))
+        wanted = _widened(near, further)
+        return np.asarray(splat.within(self.cells.start, wanted.ravel())), ~near
+
+    def fill_deep(self, values: np.ndarray, deep: np.ndarray, value: float) -> None:
+        """Set nodes in deep cells, in place."""
+        at = [(np.arange(n) * self.voxel / self.cells.edge).astype(np.int64) for n in self.shape]
+        splat.fill(values, deep, *at, np.float32(value))
+
+    def with_balls(self, phi: np.ndarray, radius: float, some: np.ndarray) -> None:
+        """Add balls to a level set in place, of a radius (in spacings of its volume) about some particles."""
+        if len(some) == 0:
+            return
+        position, size = self.cells.position[some], radius * np.cbrt(self.volume[some])
+        if self.way is None:
+            reach = float(size.max()) + self.band * self.voxel
+            splat.spheres(self.slabs(some, reach), position, size, self.band, self.low, self.voxel, phi)
+            return
+        way = self.way[some]
+        length = np.linalg.norm(way, axis=1)
+        half = way * np.minimum(1.0, LONGEST * size / np.maximum(length, 1e-30))[:, None]
+        thin = _drawn_radius(size, np.linalg.norm(half, axis=1))
+        reach = float((np.abs(half[:, 0]) + thin).max()) + self.band * self.voxel
+        splat.capsules(self.slabs(some, reach), position, half, thin, self.band, self.low, self.voxel, phi)
+
+
+def _widened(flags: np.ndarray, cells: int) -> np.ndarray:
+    """Flags with all within some cells along each axis set too."""
+    found = np.ascontiguousarray(flags)
+    for axis in range(3):
+        wide = found.copy()
+        to, of = np.moveaxis(wide, axis, 0), np.moveaxis(found, axis, 0)
+        for shift in range(1, cells + 1):
+            to[shift:] |= of[:-shift]
+            to[:-shift] |= of[shift:]
+        found = wide
+    return found
+
+
+def _drawn_radius(radius: np.ndarray, half: np.ndarray) -> np.ndarray:
+    """Radius (n,) of a ball swept over a length to both sides that keeps the volume of a ball at rest."""
+    found = radius.astype(np.float64)
+    for _ in range(20):  # Newton on 4/3 r^3 + 2 h r^2 = 4/3 R^3, whose left side is convex
+        over = 4 / 3 * found**3 + 2 * half * found**2 - 4 / 3 * radius**3
+        found = found - over / np.maximum(4 * found**2 + 4 * half * found, 1e-30)
+    return found
