@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numba import njit, prange
 from scipy import ndimage
+from scipy.optimize import brentq
 
 from basin.surface.field import Field, Points
 from basin.surface.neighbours import binned, row, span
@@ -53,20 +54,31 @@ def volume(field: Field) -> float:
 def with_volume(field: Field, wanted: float, share: np.ndarray | None = None) -> Field:
     """A field moved, where a share (on its nodes) says how much, so that it holds a volume in m3."""
     near = np.abs(field.phi) < NEAR * field.voxel
-    phi = field.phi[near].astype(np.float64)
-    weight = 1.0 if share is None else share[near].astype(np.float64)
-    rest = float((field.phi[~near] < 0).sum()) * field.voxel**3
+    phi = field.phi[near]
+    weight = np.ones_like(phi) if share is None else share[near].astype(np.float32)
+    rest = float(np.count_nonzero(field.phi <= -NEAR * field.voxel)) * field.voxel**3
 
     def held(move: float) -> float:
-        return rest + float(np.clip(0.5 - (phi - move * weight) / field.voxel, 0, 1).sum()) * field.voxel**3
+        return rest + float(_full(phi, weight, move, field.voxel).sum()) * field.voxel**3
 
     low, high = -2 * field.voxel, 2 * field.voxel
     if not near.any() or not held(low) < wanted < held(high):
         return field
-    for _ in range(24):
-        middle = (low + high) / 2
-        low, high = (middle, high) if held(middle) < wanted else (low, middle)
-    return replace(field, phi=(field.phi - np.float32(low) * (1.0 if share is None else share)).astype(np.float32))
+    move = brentq(lambda m: held(m) - wanted, low, high, xtol=1e-6 * field.voxel)
+    return replace(field, phi=(field.phi - np.float32(move) * (1.0 if share is None else share)).astype(np.float32))
+
+
+@njit(cache=True, parallel=True)
+def _full(phi, weight, move, voxel):
+    """Sums of the nodes' full shares after a move, over runs of nodes, so that threads do not count."""
+    run = 4096
+    found = np.zeros((phi.shape[0] + run - 1) // run)
+    for part in prange(found.shape[0]):
+        total = 0.0
+        for n in range(part * run, min(part * run + run, phi.shape[0])):
+            total += min(max(0.5 - (phi[n] - move * weight[n]) / voxel, 0.0), 1.0)
+        found[part] = total
+    return found
 
 
 def _pass(field: Field, one: Filter) -> Field:
@@ -95,25 +107,27 @@ def moved(field: Field, way: float) -> Field:
 
 
 @njit(cache=True, parallel=True)
-def _count_beside(phi, count):
-    for i in prange(phi.shape[0]):
+def _beside(phi):
+    """Which nodes have one of their 26 neighbours on the other side of the surface, and how many in each plane."""
+    nx, ny, nz = phi.shape
+    found, count = np.empty(phi.shape, np.uint8), np.empty(nx, np.int64)
+    for i in prange(nx):
         n = 0
-        for j in range(phi.shape[1]):
-            for k in range(phi.shape[2]):
-                n += _beside(phi, i, j, k)
+        inside, own = np.empty(nz, np.uint8), np.empty(nz, np.uint8)
+        for j in range(ny):
+            inside[:] = 0
+            for neighbour in range(9):
+                a = min(max(i + neighbour // 3 - 1, 0), nx - 1)
+                b = min(max(j + neighbour % 3 - 1, 0), ny - 1)
+                for k in range(nz):
+                    inside[k] += np.uint8(phi[a, b, k] < 0)
+            for k in range(nz):
+                all_three = np.int64(inside[max(k - 1, 0)]) + inside[k] + inside[min(k + 1, nz - 1)]
+                own[k] = 0 < all_three < 27
+                n += own[k]
+            found[i, j] = own
         count[i] = n
-
-
-@njit(cache=True)
-def _beside(phi, i, j, k):
-    """Whether a node has one of its 26 neighbours on the other side of the surface."""
-    inside = phi[i, j, k] < 0
-    for a in range(max(i - 1, 0), min(i + 2, phi.shape[0])):
-        for b in range(max(j - 1, 0), min(j + 2, phi.shape[1])):
-            for c in range(max(k - 1, 0), min(k + 2, phi.shape[2])):
-                if (phi[a, b, c] < 0) != inside:
-                    return True
-    return False
+    return found, count
 
 
 @njit(cache=True)
@@ -125,7 +139,7 @@ def _along(below, here, above):
 
 
 @njit(cache=True, parallel=True)
-def _feet(phi, first, seed, foot):
+def _feet(phi, beside, first, seed, foot):
     """Where nodes beside the surface have their nearest point on it, and its normal, in nodes: along the gradient."""
     nx, ny, nz = phi.shape
     for i in prange(nx):
@@ -133,7 +147,7 @@ def _feet(phi, first, seed, foot):
         for j in range(ny):
             for k in range(nz):
                 seed[i, j, k] = -1
-                if not _beside(phi, i, j, k):
+                if not beside[i, j, k]:
                     continue
                 f = phi[i, j, k]
                 g0 = _along(phi[max(i - 1, 0), j, k], f, phi[min(i + 1, nx - 1), j, k])
@@ -149,24 +163,34 @@ def _feet(phi, first, seed, foot):
 
 
 @njit(cache=True, parallel=True)
-def _spread(foot, seed, new_seed):
-    """Take the nearest of the feet that neighbours know."""
+def _spread(foot, seed, changed, new_seed, new_changed):
+    """Take the nearest of the feet that neighbours know, where any of them has changed."""
     nx, ny, nz = seed.shape
     for i in prange(nx):
+        near = np.empty(nz, np.uint8)
         for j in range(ny):
+            near[:] = 0
+            for neighbour in range(9):
+                a = min(max(i + neighbour // 3 - 1, 0), nx - 1)
+                b = min(max(j + neighbour % 3 - 1, 0), ny - 1)
+                for k in range(nz):
+                    near[k] |= changed[a, b, k]
             for k in range(nz):
-                best, who = np.inf, -1
-                for a in range(max(i - 1, 0), min(i + 2, nx)):
-                    for b in range(max(j - 1, 0), min(j + 2, ny)):
-                        for c in range(max(k - 1, 0), min(k + 2, nz)):
-                            s = seed[a, b, c]
-                            if s < 0:
-                                continue
-                            x, y, z = foot[s, 0] - i, foot[s, 1] - j, foot[s, 2] - k
-                            squared = x * x + y * y + z * z
-                            if squared < best:
-                                best, who = squared, s
+                who = seed[i, j, k]
+                if near[max(k - 1, 0)] | near[k] | near[min(k + 1, nz - 1)]:
+                    best = np.inf
+                    for a in range(max(i - 1, 0), min(i + 2, nx)):
+                        for b in range(max(j - 1, 0), min(j + 2, ny)):
+                            for c in range(max(k - 1, 0), min(k + 2, nz)):
+                                s = seed[a, b, c]
+                                if s < 0:
+                                    continue
+                                x, y, z = foot[s, 0] - i, foot[s, 1] - j, foot[s, 2] - k
+                                squared = x * x + y * y + z * z
+                                if squared < best:
+                                    best, who = squared, s
                 new_seed[i, j, k] = who
+                new_changed[i, j, k] = who != seed[i, j, k]
 
 
 @njit(cache=True, parallel=True)
@@ -192,14 +216,14 @@ def redistanced(field: Field, band: int) -> Field:
     their neighbours know, a layer at a time.
     """
     phi = field.phi.copy()
-    count = np.zeros(phi.shape[0], np.int64)
-    _count_beside(phi, count)
+    beside, count = _beside(phi)
     foot = np.empty((int(count.sum()), 6), np.float32)
     seed, other = np.empty(phi.shape, np.int32), np.empty(phi.shape, np.int32)
-    _feet(phi, np.concatenate([[0], np.cumsum(count)]), seed, foot)
+    _feet(phi, beside, np.concatenate([[0], np.cumsum(count)]), seed, foot)
+    changed, new_changed = beside, np.empty_like(beside)
     for _ in range(band):
-        _spread(foot, seed, other)
-        seed, other = other, seed
+        _spread(foot, seed, changed, other, new_changed)
+        seed, other, changed, new_changed = other, seed, new_changed, changed
     _to_feet(phi, foot, seed, np.float32((band + 1) * field.voxel), field.voxel)
     return replace(field, phi=phi)
 
@@ -367,12 +391,56 @@ def _thickness(field: Field, most: float) -> np.ndarray:
     By opening (Hildebrand & Ruegsegger 1997): a node belongs to a part of thickness t if balls of that
     width fit there. Looked at in five steps.
     """
-    depth = ndimage.distance_transform_edt(field.phi < 0) * field.voxel - field.voxel / 2
-    found = np.zeros(field.phi.shape)
+    depth = distances(field.phi >= 0) * field.voxel - field.voxel / 2
+    found = np.zeros(field.phi.shape, np.float32)
     for thick in np.linspace(most / 5, most, 5):
         core = depth >= thick / 2
         if not core.any():
             break
-        away = ndimage.distance_transform_edt(~core) * field.voxel
+        away = distances(core) * field.voxel
         found[away <= thick / 2 + 1.5 * field.voxel] = thick
     return found
+
+
+def distances(flags: np.ndarray) -> np.ndarray:
+    """Distance (float32, in nodes) of each node from the nearest flagged one; infinite if none is.
+
+    Felzenszwalb & Huttenlocher 2012, Theory of Computing 8: the lower envelope of parabolas, axis by axis.
+    """
+    squared = np.where(flags, np.float32(0), np.float32(np.inf))
+    for axis in range(3):
+        rows = np.ascontiguousarray(np.moveaxis(squared, axis, 2))
+        _envelopes(rows)
+        squared = np.moveaxis(rows, 2, axis)
+    return np.sqrt(np.ascontiguousarray(squared))
+
+
+@njit(cache=True, parallel=True)
+def _envelopes(value):
+    """Replace each row f by the least over q of f(q) + (p - q)^2."""
+    nx, ny, nz = value.shape
+    for i in prange(nx):
+        at, edge, own = np.empty(nz, np.int64), np.empty(nz + 1), np.empty(nz)
+        for j in range(ny):
+            top = -1
+            for q in range(nz):
+                own[q] = value[i, j, q]
+                if own[q] == np.inf:
+                    continue
+                s = -np.inf
+                while top >= 0:
+                    v = at[top]
+                    s = (own[q] + q * q - own[v] - v * v) / (2.0 * (q - v))
+                    if s > edge[top]:
+                        break
+                    top -= 1
+                    s = -np.inf
+                top += 1
+                at[top], edge[top] = q, s
+            if top < 0:
+                continue
+            n = 0
+            for p in range(nz):
+                while n < top and edge[n + 1] < p:
+                    n += 1
+                value[i, j, p] = np.float32((p - at[n]) ** 2 + own[at[n]])

@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 from basin.geometry.mesh import TriangleMesh
 from basin.surface.cutting import clipped, fitted_to
 from basin.surface.field import Field, Points, Simulated, particle_field
-from basin.surface.filters import Context, curvature_flow, filtered, mask, redistanced, volume
+from basin.surface.filters import Context, curvature_flow, distances, filtered, mask, redistanced, volume
 from basin.surface.finish import faired, subdivided, thinned, unwrapped
 from basin.surface.kernels import MOST_RATIO, ellipsoids
 from basin.surface.mesh import Joined, Surroundings, surface_frame
@@ -271,6 +271,13 @@ class Passes(SimpleTestCase):
         found = redistanced(bent, 6)
         near = np.abs(field.phi) < 4 * H
         self.assertLess(float(np.abs(found.phi - field.phi)[near].max()), 0.12 * H)
+
+    def test_distances_against_scipy(self) -> None:
+        rng = np.random.default_rng(4)
+        for shape, share in (((40, 31, 22), 0.01), ((20, 20, 20), 0.5), ((5, 7, 1), 0.3)):
+            flags = rng.random(shape) < share
+            np.testing.assert_allclose(distances(flags), ndimage.distance_transform_edt(~flags), atol=1e-6)
+        self.assertTrue(np.isinf(distances(np.zeros((3, 3, 3), bool))).all())
 
     def test_grow_and_shrink_move_by_their_width(self) -> None:
         for does, radius in (("grow", 0.8 + 3 * H), ("shrink", 0.8 - 3 * H)):
