@@ -75,14 +75,8 @@ class Cloud:
         """Particles within reach of nodes near the surface, int64 ascending, and cells that are deep, bool."""
         shape = tuple(self.cells.shape.tolist())
         held = splat.sums(self.cells.start, self.volume).reshape(shape)
-        share = held / self.cells.edge**3
-        for axis in range(3):  # over a bell four cells wide, so that the particles' own noise is none
-            own = np.moveaxis(share, axis, 0)
-            wide = own * np.float32(0.5)
-            wide[1:] += np.float32(0.25) * own[:-1]
-            wide[:-1] += np.float32(0.25) * own[1:]
-            share = np.moveaxis(wide, 0, axis)
-        near = _widened(share < SPARSE, NEAR)
+        # over a bell four cells wide, so that the particles' own noise is none
+        near = _widened(splat.belled(held) < SPARSE * self.cells.edge**3, NEAR)
         further = int(np.ceil(reach / self.cells.edge))
         wanted = _widened(near, further)
         return np.asarray(splat.within(self.cells.start, wanted.ravel())), ~near
