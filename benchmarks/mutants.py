@@ -1,18 +1,18 @@
-"""``./zinc bench --mutants``: which reference tests break under which spoilt solver; writes docs/mutants.md.
+"""``./zinc bench --mutants [solver | surface]``: which tests break under what spoilt; writes docs/mutants.md.
 
-A test that no mutant breaks proves nothing about the solver.
+A test that nothing spoilt breaks proves nothing.
 """
 
 from __future__ import annotations
 
 import io
+import re
 import sys
 import unittest
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from types import FunctionType
 from typing import Any
 from unittest import mock
 
@@ -20,7 +20,9 @@ import django
 import numpy as np
 from numba import njit
 
-MARKS = {True: "passes", False: "breaks", None: "-"}
+from benchmarks import mutants_surface
+from benchmarks.mutants_surface import with_names
+
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "mutants.md"
 MODULES = tuple(
     f"tests.reference.test_{name}" for name in ("channels", "inertia", "paths", "stillness", "walls", "waves")
@@ -52,7 +54,7 @@ def narrow_gaps_flow() -> Iterator[None]:
     """A gap between wall and air passes all that comes into its cell."""
     from basin.liquid import pressure
 
-    with mock.patch.object(pressure, "_apply", _with_names(pressure._apply, NARROW=0.0)):
+    with mock.patch.object(pressure, "_apply", with_names(pressure._apply, NARROW=0.0)):
         yield
 
 
@@ -165,7 +167,7 @@ def flattened_at_walls() -> Iterator[None]:
     """Distances beside walls as the plane's height alone."""
     from basin.liquid import levelset
 
-    with mock.patch.object(levelset, "_at_walls", _with_names(levelset._at_walls, WELL_SEEN=(2.0, 3.0))):
+    with mock.patch.object(levelset, "_at_walls", with_names(levelset._at_walls, WELL_SEEN=(2.0, 3.0))):
         yield
 
 
@@ -200,7 +202,7 @@ def joined_sides() -> Iterator[None]:
     from basin.grid import fractions
 
     whole = njit(lambda a, b, c, d, e, f, g, h: 0)
-    with mock.patch.object(fractions, "_open_faces", _with_names(fractions._open_faces, lesser_sides=whole)):
+    with mock.patch.object(fractions, "_open_faces", with_names(fractions._open_faces, lesser_sides=whole)):
         yield
 
 
@@ -226,13 +228,6 @@ def nothing_handed_up() -> Iterator[None]:
         yield
 
 
-def _with_names(kernel: Any, **names: Any) -> Callable:
-    """A kernel compiled again with other functions under the names that it calls."""
-    plain = kernel.py_func
-    spoilt = FunctionType(plain.__code__, {**plain.__globals__, **names}, plain.__name__)
-    return njit(parallel=True)(spoilt)
-
-
 MUTANTS: dict[str, Callable] = {
     "gravity 2 % off": gravity_off,
     "gravity 15 % off": gravity_far_off,
@@ -253,9 +248,9 @@ MUTANTS: dict[str, Callable] = {
 }
 
 
-def outcomes(mutant: Callable | None, wanted: set[str] | None = None) -> dict[str, bool]:
-    """Whether each of the wanted tests passes (all for None)."""
-    every = _flat(unittest.defaultTestLoader.loadTestsFromNames(MODULES))
+def outcomes(modules: tuple[str, ...], mutant: Callable | None, wanted: set[str] | None = None) -> dict[str, bool]:
+    """Whether each of the wanted tests of some modules passes (all for None)."""
+    every = _flat(unittest.defaultTestLoader.loadTestsFromNames(modules))
     suite = unittest.TestSuite(t for t in every if wanted is None or _name(t) in wanted)
     result = unittest.TestResult()
     tests = list(_flat(suite))
@@ -274,7 +269,7 @@ def outcomes(mutant: Callable | None, wanted: set[str] | None = None) -> dict[st
 
 
 def _name(test: unittest.TestCase) -> str:
-    return test.id().removeprefix("tests.reference.")
+    return test.id().removeprefix("tests.").removeprefix("reference.")
 
 
 def _flat(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
@@ -306,32 +301,50 @@ AIMED: dict[str, tuple[str, ...]] = {
 }
 
 
-def main() -> None:
-    """Run the mutants and write the page."""
-    django.setup()
-    names = [_name(t) for t in _flat(unittest.defaultTestLoader.loadTestsFromNames(MODULES))]
+GROUPS: dict[str, tuple[tuple[str, ...], dict[str, Callable], dict[str, tuple[str, ...]]]] = {
+    "solver": (MODULES, MUTANTS, AIMED),
+    "surface": (mutants_surface.MODULES, mutants_surface.MUTANTS, mutants_surface.AIMED),
+}
+
+
+def tried(name: str) -> list[str]:
+    """Lines for the page about one group: what each mutant broke, and the tests that none did."""
+    modules, mutants, aimed = GROUPS[name]
+    names = [_name(t) for t in _flat(unittest.defaultTestLoader.loadTestsFromNames(modules))]
+    well = outcomes(modules, None)
     table: dict[str, dict[str, bool]] = {}
-    for name, mutant in MUTANTS.items():
-        every = "--all" in sys.argv
-        table[name] = outcomes(mutant, {t for t in names if every or any(part in t for part in AIMED[name])})
-        print(name, "breaks", [t for t, well in table[name].items() if not well], flush=True)
+    for mutant, spoil in mutants.items():
+        table[mutant] = outcomes(modules, spoil, {t for t in names if any(part in t for part in aimed[mutant])})
+        if all(table[mutant].values()):
+            table[mutant] |= outcomes(modules, spoil, set(names) - set(table[mutant]))
+        print(mutant, "breaks", [t for t, passed in table[mutant].items() if not passed], flush=True)
     left = {t for t in names if all(found.get(t, True) for found in table.values())}
-    for name, mutant in MUTANTS.items():
-        table[name] |= outcomes(mutant, left - set(table[name]))
+    if "--all" in sys.argv:
+        for mutant, spoil in mutants.items():
+            table[mutant] |= outcomes(modules, spoil, left - set(table[mutant]))
+    lines = [f"## {name.capitalize()}", "", "| spoilt | tests that notice |", "|---|---|"]
+    for mutant, found in table.items():
+        broken = [t.partition(".")[2] for t, passed in found.items() if not passed and well[t]]
+        lines.append(f"| {mutant} | {', '.join(broken) or '**none**'} |")
+    kept = [t.partition(".")[2] for t in names if all(found.get(t, True) for found in table.values())]
+    return [*lines, "", f"Broken by none of these, or not tried: {', '.join(kept) or 'no test'}.", ""]
+
+
+def main() -> None:
+    """Try the groups that are named, or all, and write their parts of the page."""
+    django.setup()
+    text = PAGE.read_text(encoding="utf-8")
+    parts = dict(re.findall(r"^## (\w+)\n(.*?)(?=^## |\Z)", text, re.MULTILINE | re.DOTALL))
+    for name in [g for g in GROUPS if g in sys.argv] or list(GROUPS):
+        parts[name.capitalize()] = "\n".join(tried(name)[1:])
     lines = [
-        "# Which spoilt solver breaks which test",
+        "# What spoilt breaks which test",
         "",
-        "Written by `./zinc bench --mutants`. `breaks` means that the test notices, `passes` that it does not; a dash",
-        "that the pair was not tried, since another mutant breaks the test (`--all` tries every pair).",
+        "Written by `./zinc bench --mutants [solver | surface]`, which puts something wrong in place of a part of the",
+        "core and runs the tests that should notice, or all if those do not (`--all` tries every pair that is left).",
         "",
-        "| test | " + " | ".join(table) + " |",
-        "|---|" + "---|" * len(table),
     ]
-    for test in names:
-        lines.append(f"| {test} | " + " | ".join(MARKS[found.get(test)] for found in table.values()) + " |")
-    text = "\n".join(lines) + "\n"
-    PAGE.write_text(text, encoding="utf-8")
-    print(text)
+    PAGE.write_text("\n".join(lines) + "".join(f"\n## {name}\n{part}" for name, part in parts.items()), "utf-8")
 
 
 if __name__ == "__main__":

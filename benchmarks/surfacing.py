@@ -61,7 +61,7 @@ def pool() -> tuple[Points, Surroundings]:
         made = run.advance_frame(frame)
     assert made
     data = frame_arrays(run, made[0])
-    return frame_points(data), Surroundings(frame_grid(data))
+    return frame_points(data), Surroundings([frame_grid(data)])
 
 
 def thinnest_sheet(settings: SurfaceSettings) -> float:

@@ -18,7 +18,7 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants [--all] | --reference | --surfacing | --large | --only WORD]   measure; see docs/performance.md
+  bench [--mutants [solver | surface] | --reference | --surfacing | --large | --only WORD]   measure; see docs
   screenshots        renew docs/screenshots from the demo data"""
 
 

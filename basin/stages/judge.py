@@ -16,7 +16,7 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles
 from basin.stages.surface_stage import SurfaceWorld
 from basin.stages.view import attributes, pack_mesh, shaded
-from basin.surface.field import Field, Points, SurfaceFailure
+from basin.surface.field import Field, Points, Simulated, SurfaceFailure
 from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, Surroundings, surface_frame
 from basin.surface.settings import SurfaceSettings
@@ -73,7 +73,7 @@ class Judge:
         except SurfaceFailure as error:
             raise JudgeFailure(str(error)) from None
         seconds = clock.perf_counter() - start
-        facts = _facts(surface, points, voxel, self._volume(asked), asked.middle is None)
+        facts = _facts(surface, points, voxel, self._volume(asked, scene), asked.middle is None)
         surface = _within(surface, asked)
         held = dict(surface.attributes)
         before = self._remember(asked, scene.surface, surface.field)
@@ -115,12 +115,8 @@ class Judge:
         near = (np.abs(points.position - np.array(asked.middle)) < rim).all(axis=1)
         carried = {name: value[near] for name, value in points.carried.items()}
         cropped = Points(points.position[near], points.volume[near], points.spacing, carried)
-        grid = around.simulated
-        if grid is not None:
-            lows = grid.low + grid.tile * 8 * grid.voxel
-            touches = (np.abs(lows + 4 * grid.voxel - np.array(asked.middle)) < rim + 4 * grid.voxel).all(axis=1)
-            grid = replace(grid, tile=grid.tile[touches], held=grid.held[touches], phi=grid.phi[touches])
-        return scene, cropped, settings, replace(around, simulated=grid), voxel
+        grids = [_near(grid, np.array(asked.middle), rim) for grid in around.simulated]
+        return scene, cropped, settings, replace(around, simulated=grids), voxel
 
     def _among(self, asked: Asked, scene: Scene) -> SurfaceWorld:
         """The scene's colliders, sampled once as long as nothing but the surface changes."""
@@ -141,9 +137,9 @@ class Judge:
             self._held = (key, {name: frame[name] for name in frame})
         return self._held[1]
 
-    def _volume(self, asked: Asked) -> float:
+    def _volume(self, asked: Asked, scene: Scene) -> float | None:
         record = Cache(asked.cache).stage("liquid").records()[asked.frame]
-        return record.readings.get("volume", 0.0)
+        return self._among(asked, scene).volume(record.readings.get("volume", 0.0), asked.frame)
 
     def _remember(self, asked: Asked, settings: SurfaceSettings, made: Field | None) -> Field | None:
         """The field of the settings before the present ones, of the same frame."""
@@ -159,6 +155,13 @@ class Judge:
         return self._before.get(where)
 
 
+def _near(grid: Simulated, middle: np.ndarray, reach: float) -> Simulated:
+    """What a grid knows within reach (m) of a point along each axis, in whole tiles."""
+    centre = grid.low + (grid.tile * 8 + 4) * grid.voxel
+    some = (np.abs(centre - middle) < reach + 4 * grid.voxel).all(axis=1)
+    return replace(grid, tile=grid.tile[some], held=grid.held[some], phi=grid.phi[some])
+
+
 def _within(surface: SurfaceFrame, asked: Asked) -> SurfaceFrame:
     """The part of a surface in the region asked for, with the attributes of its vertices."""
     if asked.middle is None or len(surface.triangle) == 0:
@@ -172,7 +175,7 @@ def _within(surface: SurfaceFrame, asked: Asked) -> SurfaceFrame:
     )
 
 
-def _facts(surface: SurfaceFrame, points: Points, voxel: float, volume: float, whole: bool) -> dict[str, float]:
+def _facts(surface: SurfaceFrame, points: Points, voxel: float, volume: float | None, whole: bool) -> dict[str, float]:
     """Numbers beside the picture: of `health`, `smallest_sheet` (m), and `needed_radius` in spacings."""
     found = health(surface, voxel, volume)
     if not whole:

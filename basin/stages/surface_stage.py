@@ -11,7 +11,7 @@ import numba
 import numpy as np
 
 from basin import keep_memory
-from basin.cache import Cache
+from basin.cache import Cache, StageCache
 from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import scale_of
@@ -22,7 +22,7 @@ from basin.surface.attributes import CARRIED
 from basin.surface.field import Points, Simulated
 from basin.surface.health import health
 from basin.surface.mesh import Joined, Surroundings, surface_frame
-from basin.surface.settings import Join, SurfaceSettings
+from basin.surface.settings import Join, JoinedCache, SurfaceSettings
 
 FAR = 3.0  # domains' lengths: shapes that are joined may not reach farther beyond it
 
@@ -61,12 +61,15 @@ class SurfaceWorld:
         SceneError
             If a joined cache has no such frame.
         """
-        points = frame_points(data)
+        points, grids = frame_points(data), [frame_grid(data)]
         for joined in self.settings.caches:
-            points = points.joined(frame_points(self._other(joined.folder, frame + joined.offset)))
+            store = self._other(joined, frame)
+            other = store.frame(frame + joined.offset)
+            points = points.joined(frame_points(other))
+            grids.append(frame_grid(other))
         low = np.array(self.scene.domain.low)
         around = Surroundings(
-            frame_grid(data),
+            grids,
             1.0 / self.scene.time.fps,
             (low, low + np.array(self.scene.domain.size)),
             self._solids(frame),
@@ -74,11 +77,21 @@ class SurfaceWorld:
         )
         return points, self.voxel, self.settings, around
 
-    def _other(self, folder: str, frame: int) -> Mapping[str, np.ndarray]:
-        store = self.files.other_cache(folder)
-        if frame not in store.records():
-            raise SceneError([f"joined cache {folder}: has no frame {frame}; run it there first, or change the offset"])
-        return store.frame(frame)
+    def volume(self, liquid: float, frame: int) -> float | None:
+        """Volume (m3) that a frame's surface should hold with its own liquid's; None where cuts or shapes change it."""
+        if self.settings.cuts or self.settings.joins:
+            return None
+        others = [(self._other(joined, frame), frame + joined.offset) for joined in self.settings.caches]
+        return liquid + sum(store.records()[own].readings["volume"] for store, own in others)
+
+    def _other(self, joined: JoinedCache, frame: int) -> StageCache:
+        own = frame + joined.offset
+        store = self.files.other_cache(joined.folder)
+        if own not in store.records():
+            raise SceneError(
+                [f"joined cache {joined.folder}: has no frame {own}; run it there first, or change the offset"]
+            )
+        return store
 
     def _solids(self, frame: int) -> Callable[[np.ndarray], np.ndarray] | None:
         time = self.scene.time.shot_time(frame)
@@ -134,7 +147,7 @@ def mesh_frame(
     surface = surface_frame(*world.frame(data, frame))
     speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
     readings = {
-        **health(surface, world.voxel, volume),
+        **health(surface, world.voxel, world.volume(volume, frame)),
         "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,
         "seconds": clock.perf_counter() - start,
     }

@@ -8,6 +8,7 @@ show, and groups too small to matter, are balls of their own, drawn out along th
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 
@@ -239,7 +240,7 @@ def particle_field(
     points: Points,
     voxel: float,
     settings: SurfaceSettings,
-    simulated: Simulated | None = None,
+    simulated: Sequence[Simulated] = (),
     frame_seconds: float = 0.0,
     beyond: tuple[np.ndarray, np.ndarray] | None = None,
     room: float = 0.0,
@@ -258,7 +259,7 @@ def particle_field(
     SurfaceFailure
         If it needs more voxels than there may be.
     """
-    empty = simulated is None or not simulated.held.any()
+    empty = not any(grid.held.any() for grid in simulated)
     if len(points.position) == 0 and empty and beyond is None:
         return None
     radius = max(settings.kernel_radius * points.spacing, LEAST_REACH * voxel)
@@ -267,8 +268,7 @@ def particle_field(
         columns = points.position.T  # by columns: numpy is slow at the least of rows
         least, most = np.array([c.min() for c in columns]), np.array([c.max() for c in columns])
     corners = [] if beyond is None else [beyond]
-    if simulated is not None:
-        corners.append(simulated.bounds())
+    corners += [grid.bounds() for grid in simulated]
     for low_corner, high_corner in corners:
         least, most = np.minimum(least, low_corner), np.maximum(most, high_corner)
     way = None
@@ -295,8 +295,8 @@ def particle_field(
         phi = _of_density(cloud, radius, settings, points.spacing)
     if settings.specks > 1 and some:
         _without_specks(phi, cloud, settings)
-    if simulated is not None:
-        _with_grid(phi, low, voxel, simulated, settings.body)
+    for grid in simulated:
+        _with_grid(phi, low, voxel, grid, settings.body)
     return Field(phi, low, voxel)
 
 

@@ -10,13 +10,13 @@ from basin.surface.mesh import SurfaceFrame
 SLIVER = 1e-8  # of a voxel squared: triangles with less area count as degenerate
 
 
-def health(surface: SurfaceFrame, voxel: float, liquid: float) -> dict[str, float]:
+def health(surface: SurfaceFrame, voxel: float, liquid: float | None) -> dict[str, float]:
     """Readings of a meshed frame.
 
     Parameters
     ----------
     voxel : of the surface, metres
-    liquid : volume (m3) that the mesh should hold
+    liquid : volume (m3) that the mesh should hold, if that is known
 
     Returns
     -------
@@ -35,10 +35,11 @@ def health(surface: SurfaceFrame, voxel: float, liquid: float) -> dict[str, floa
     corner = surface.position.astype(np.float64)[triangle]
     area = np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1) / 2
     volume = TriangleMesh(surface.position.astype(np.float64), surface.triangle).volume()
+    if liquid:
+        found["volume_error"] = volume / liquid - 1
     return {
         **found,
         "mesh_volume": volume,
-        "volume_error": volume / liquid - 1 if liquid > 0 else 0.0,
         "open_edges": float(len(np.setdiff1d(there, back, assume_unique=True))),
         "flipped": float((times - 1).sum()),
         "degenerate": float((area < SLIVER * voxel**2).sum()),

@@ -33,14 +33,14 @@ class Surroundings:
 
     Attributes
     ----------
-    simulated : what the simulation's grid knows
+    simulated : what the simulations' grids know
     frame_seconds : shot seconds of a frame
     domain : smallest and largest corner, metres
     solids : distance of points from the nearest collider, if there is one
     joined : shapes to be added
     """
 
-    simulated: Simulated | None = None
+    simulated: list[Simulated] = field(default_factory=list)
     frame_seconds: float = 0.0
     domain: tuple[np.ndarray, np.ndarray] = NOWHERE
     solids: Solids | None = None

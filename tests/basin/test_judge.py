@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -18,16 +19,19 @@ from django.test import SimpleTestCase
 
 from basin.cache import Cache
 from basin.exchange import read_mesh
-from basin.scene import SceneError, parse_scene
+from basin.geometry.mesh import TriangleMesh
+from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import run as running
 from basin.stages import surface_stage
+from basin.stages.assembly import SceneFiles
 from basin.stages.beside import Beside, ProcessEnded
 from basin.stages.judge import Asked, Judge, JudgeFailure, needed_radius, smallest_sheet
-from basin.stages.run import run
+from basin.stages.run import RunFailure, run
 from basin.surface.field import Points
 from basin.surface.mesh import surface_frame
 from basin.surface.settings import SurfaceSettings
 from tests.basin.test_delivery import Case, document
+from tests.reference.tanks import box_fill
 from tests.reference.test_surfacing import lattice
 
 
@@ -121,6 +125,60 @@ class Looking(Case):
         for one, other in zip(*found, strict=True):
             for name in one:
                 np.testing.assert_array_equal(one[name], other[name], err_msg=name)
+
+
+class JoinedCaches(SimpleTestCase):
+    """Liquid of another cache is meshed with a scene's own as if it were one; volumes are those of the boxes."""
+
+    def scene(self, low: float, high: float, frames: tuple[int, int], surface: dict[str, Any], **liquid: Any) -> Scene:
+        element = box_fill((low, 0, 0), (high, 0.24, 0.48))
+        return parse_scene(
+            {
+                "format": "zinc-scene/1",
+                "time": {"first": frames[0], "last": frames[1]},
+                "domain": {"low": [0, 0, 0], "size": [0.96, 0.48, 0.48]},
+                "liquid": {"voxel_size": 0.03, "gravity": [0, 0, 0], **liquid},
+                "surface": surface,
+                "elements": [element],
+            }
+        )
+
+    def test_two_halves_are_one_pool(self) -> None:
+        with tempfile.TemporaryDirectory() as holding:
+            home = Path(holding)
+            (home / "left").mkdir()
+            (home / "right").mkdir()
+            # one half with particles near its surface only, and its frames numbered otherwise
+            far = self.scene(0.48, 0.96, (11, 12), {}, band=3.0)
+            for _ in run(far, home / "right", Cache(home / "right" / "final")):
+                pass
+            joined = {"caches": [{"folder": "../right/final", "offset": 10}]}
+            near = self.scene(0.0, 0.48, (1, 2), joined)
+            cache = Cache(home / "left" / "final")
+            for _ in run(near, home / "left", cache):
+                pass
+            record = cache.stage("surface").records()[2]
+            frame = cache.stage("surface").frame(2)
+            mesh = TriangleMesh(frame["position"].astype(np.float64), frame["triangle"])
+            self.assertEqual((mesh.open_edges(), mesh.euler_characteristic()), (0, 2))  # no wall between, no hollow
+            self.assertAlmostEqual(mesh.volume() / (0.96 * 0.24 * 0.48), 1.0, delta=0.03)
+            self.assertLess(abs(record.readings["volume_error"]), 0.03)
+            asked = Asked(home / "left", cache.folder, near.model_dump(mode="json"), "final", 2)
+            seen = header(Judge().look(asked))["facts"]
+            self.assertEqual(seen["triangles"], record.readings["triangles"])
+            self.assertAlmostEqual(seen["volume_error"], record.readings["volume_error"], places=6)
+            # a frame that the other has not got
+            late = self.scene(0.0, 0.48, (1, 3), joined)
+            with self.assertRaisesRegex(RunFailure, "has no frame 13; run it there first, or change the offset"):
+                list(run(late, home / "left", cache))
+
+    def test_volume_is_not_compared_where_cuts_or_shapes_change_it(self) -> None:
+        for surface in ({"cuts": [{"by": "height", "height": 0.1}]}, {"joins": [{"shape": {"kind": "box"}}]}):
+            scene = self.scene(0.0, 0.48, (1, 1), surface)
+            world = surface_stage.SurfaceWorld(scene, SceneFiles(Path(".")), "final")
+            self.assertIsNone(world.volume(1.0, 1))
+        plain = surface_stage.SurfaceWorld(self.scene(0.0, 0.48, (1, 1), {}), SceneFiles(Path(".")), "final")
+        self.assertEqual(plain.volume(1.0, 1), 1.0)
 
 
 class Numbers(SimpleTestCase):

@@ -179,7 +179,7 @@ class StillPool(SimpleTestCase):
         self.assertLess(len(frame["position"]), 0.6 * 0.6 * 0.4 * 0.4 / 0.01**3)
         grid = Simulated(frame["grid_low"], 0.02, frame["tile"], frame["tile_held"], frame["tile_phi"])
         points = Points(frame["position"], frame["volume"], 0.01, {"velocity": frame["velocity"]})
-        surface = surface_frame(points, 0.01, SurfaceSettings(), Surroundings(grid))
+        surface = surface_frame(points, 0.01, SurfaceSettings(), Surroundings([grid]))
         mesh = TriangleMesh(surface.position.astype(np.float64), surface.triangle)
         self.assertEqual(mesh.open_edges(), 0)
         self.assertEqual(mesh.euler_characteristic(), 2)

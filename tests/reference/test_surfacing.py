@@ -166,7 +166,7 @@ class Pieces(SimpleTestCase):
         )
         for body, pieces in ((0.0, 2), (1.0, 1)):
             settings = SurfaceSettings(body=body, kernel_radius=1.5, thinnest=0)
-            frame = surface_frame(points(hollow), 0.5, settings, Surroundings(grid))
+            frame = surface_frame(points(hollow), 0.5, settings, Surroundings([grid]))
             mesh = trimesh.Trimesh(frame.position, frame.triangle, process=False)
             self.assertEqual(mesh.body_count, pieces)  # the void has a surface of its own
 
