@@ -178,14 +178,15 @@ def _spread(foot, seed, changed, new_seed, new_changed):
             for k in range(nz):
                 who = seed[i, j, k]
                 if near[max(k - 1, 0)] | near[k] | near[min(k + 1, nz - 1)]:
-                    best = np.inf
+                    best = np.float32(np.inf)
+                    own_x, own_y, own_z = np.float32(i), np.float32(j), np.float32(k)
                     for a in range(max(i - 1, 0), min(i + 2, nx)):
                         for b in range(max(j - 1, 0), min(j + 2, ny)):
                             for c in range(max(k - 1, 0), min(k + 2, nz)):
                                 s = seed[a, b, c]
                                 if s < 0:
                                     continue
-                                x, y, z = foot[s, 0] - i, foot[s, 1] - j, foot[s, 2] - k
+                                x, y, z = foot[s, 0] - own_x, foot[s, 1] - own_y, foot[s, 2] - own_z
                                 squared = x * x + y * y + z * z
                                 if squared < best:
                                     best, who = squared, s
