@@ -75,11 +75,24 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
     )
 
 
-def import_camera(path: Path, unit: str, up: str, scene: Scene) -> View:
+@dataclass(frozen=True)
+class CameraFacts:
+    """A camera as the scene's, with the unit and the up axis it was read in, and whether its file told them."""
+
+    camera: View
+    unit: str
+    up: str
+    told: bool
+
+
+def import_camera(path: Path, unit: str | None, up: str | None, scene: Scene) -> CameraFacts:
     """The camera in a file as the scene's: a key for each sample within the shot, linear between; UnusableFile if none.
 
-    It looks at a point as far before it as the domain's middle is. Roll about its own axis is left out.
+    Where no unit or axis is chosen, the file's own count, or metres and Y where it does not say. The camera looks at a
+    point as far before it as the domain's middle is. Roll about its own axis is left out.
     """
+    told_unit, told_up = told_axes(path)
+    unit, up = unit or told_unit or "m", up or told_up or "y"
     samples = read_camera(path, scene.time.fps, unit, up)
     middle = np.array(scene.domain.low) + np.array(scene.domain.size) / 2
     rows = []
@@ -95,7 +108,8 @@ def import_camera(path: Path, unit: str, up: str, scene: Scene) -> View:
         return {"keys": keys}
 
     eyes, targets, angles = ([row[i] for row in rows] for i in (1, 2, 3))
-    return View.model_validate({"eye": keyed(eyes), "target": keyed(targets), "angle": keyed(angles)})
+    view = View.model_validate({"eye": keyed(eyes), "target": keyed(targets), "angle": keyed(angles)})
+    return CameraFacts(view, unit, up, told_unit is not None and told_up is not None)
 
 
 def images_digest(folder: Path, pattern: str) -> str:

@@ -141,6 +141,9 @@ class PlacedReply(Schema):
 
 class Camera(Schema):
     camera: dict[str, Any]
+    unit: str
+    up: str
+    told: bool
 
 
 class Seen(Schema):
@@ -350,13 +353,12 @@ def import_images(request: HttpRequest, take_id: int, file: File[list[UploadedFi
 
 
 @router.post("/takes/{take_id}/camera", response=Camera)
-def import_camera(
-    request: HttpRequest, take_id: int, file: File[UploadedFile], unit: str = "m", up: str = "y"
-) -> Camera:
-    """Read a camera file; what comes back can be put into the scene."""
+def import_camera(request: HttpRequest, take_id: int, file: File[UploadedFile], unit: str = "", up: str = "") -> Camera:
+    """Read a camera file, in its own unit and axes if none are chosen; what comes back can be put into the scene."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    _check_axes(unit, up)
-    return Camera(camera=services.camera_of(found, file, unit, up))
+    _check_axes(unit or "m", up or "y")
+    facts = services.camera_of(found, file, unit or None, up or None)
+    return Camera(camera=facts.camera.model_dump(mode="json"), unit=facts.unit, up=facts.up, told=facts.told)
 
 
 @router.get("/takes/{take_id}/meshes/facts", response=MeshReply)

@@ -22,7 +22,7 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import SceneFiles, check_scene
 from basin.stages.deliver import DeliveryFailure, delivery_named, delivery_states
 from basin.stages.forecast import Forecast, forecast
-from basin.stages.imports import MeshFacts, images_digest, import_camera, import_mesh, sequence_names
+from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, sequence_names
 from basin.stages.keys import frame_keys
 from basin.stages.placing import Placed, Seen, camera_path, placed_elements, seen_mesh
 from basin.stages.run import STAGES, states_by_keys
@@ -206,10 +206,10 @@ def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -
         return facts.at(_kept(take, "meshes", held, file, facts.digest))
 
 
-def camera_of(take: Take, upload: UploadedFile, unit: str, up: str) -> dict[str, Any]:
-    """The camera in an uploaded file as settings of the scene's; Refused if there is none."""
+def camera_of(take: Take, upload: UploadedFile, unit: str | None, up: str | None) -> CameraFacts:
+    """The camera in an uploaded file; Refused if there is none."""
     with _held(take, "cameras", [upload]) as (held, file):
-        return import_camera(held / file, unit, up, scene_of(take)).model_dump(mode="json")
+        return import_camera(held / file, unit, up, scene_of(take))
 
 
 def seen_from(take: Take) -> list[Seen]:

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import numpy as np
 from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client, TransactionTestCase, override_settings
@@ -333,6 +334,10 @@ class Runs(StudioCase):
 
     def test_camera_comes_from_a_file(self) -> None:
         text = """#usda 1.0
+(
+    metersPerUnit = 1
+    upAxis = "Y"
+)
 def Camera "cam" {
     float focalLength = 35
     float verticalAperture = 24
@@ -347,6 +352,19 @@ def Camera "cam" {
         path = self.client.get(base).json()
         self.assertEqual(len(path), 4)
         self.assertAlmostEqual(path[1]["eye"][0], 1 / 3, places=6)
+        # what the file says of unit and axis counts, unless others are chosen; USD's own default is the centimetre
+        stated = text.replace("= 1\n", "= 0.01\n", 1).replace('"Y"', '"Z"')
+        for head, chosen, eye, unit in (
+            (stated, "", [0, 0.03, -0.01], "cm"),
+            (text.replace("    metersPerUnit = 1\n", ""), "", [0, 0.01, 0.03], "cm"),
+            (text, "?unit=ft", [0, 0.3048, 0.9144], "ft"),
+        ):
+            got = self.client.post(base + chosen, {"file": SimpleUploadedFile("shot.usda", head.encode())}).json()
+            np.testing.assert_allclose(got["camera"]["eye"]["keys"][0]["value"], eye, atol=1e-12)
+            self.assertEqual((got["unit"], got["told"]), (unit, True))
+        self.assertEqual(
+            self.client.post(base + "?unit=mile", {"file": SimpleUploadedFile("a.usda", b"")}).status_code, 422
+        )
         wrong = self.client.post(base, {"file": SimpleUploadedFile("shot.usda", b"no camera")})
         self.assertIn("not a readable USDA file", wrong.json()["problems"][0])
 

@@ -347,7 +347,7 @@ export interface paths {
         put?: never;
         /**
          * Import Camera
-         * @description Read a camera file; what comes back can be put into the scene.
+         * @description Read a camera file, in its own unit and axes if none are chosen; what comes back can be put into the scene.
          */
         post: operations["studio_productions_api_import_camera"];
         delete?: never;
@@ -762,6 +762,12 @@ export interface components {
             camera: {
                 [key: string]: unknown;
             };
+            /** Unit */
+            unit: string;
+            /** Up */
+            up: string;
+            /** Told */
+            told: boolean;
         };
         /** MeshReply */
         MeshReply: {

@@ -4,12 +4,13 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { client, type Schemas } from '../api/client'
 import { fetchPacked, type Packed } from './packed'
 import { pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from './materials'
+import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
 
-interface SceneShape {
+interface SceneShape extends Marked {
   time: { first: number }
-  domain: { low: number[]; size: number[] }
   elements: { kind: string; name: string; side?: string }[]
+  camera?: unknown
 }
 
 /** An element as it stands in the scene, and where it is frame by frame. */
@@ -44,11 +45,13 @@ export class Viewport {
   private stage = new THREE.Group()
   private solid = new THREE.Group()
   private frame = new THREE.Group()
+  private marks = new THREE.Group()
   private elements: Shown[] = []
   private take = 0
   private at = 0
   private picked: number | null = null
   private shape: SceneShape | undefined
+  private laidOut = ''
   private scheduled = false
   private generation = 0
   private range: [number, number] = [0, 1]
@@ -68,7 +71,8 @@ export class Viewport {
       preserveDrawingBuffer: true,
     })
     this.renderer.setPixelRatio(options.small ? 1 : Math.min(devicePixelRatio, 2))
-    this.scene.add(this.liquid, this.stage, this.solid, this.frame)
+    this.marks.visible = false
+    this.scene.add(this.liquid, this.stage, this.solid, this.frame, this.marks)
     this.scene.add(new THREE.HemisphereLight('#d3dfe2', '#1f272b', 1.15))
     const sun = new THREE.DirectionalLight('#fff6e2', 1.8)
     sun.position.set(2, 4, 3)
@@ -99,6 +103,11 @@ export class Viewport {
 
   /** Show another state of the scene; the camera stays where it is. */
   async setScene(take: number, shape: SceneShape) {
+    const { time, domain, elements, camera } = shape
+    const all = JSON.stringify([take, time, domain, elements, camera])
+    this.mark(shape)
+    if (all === this.laidOut) return
+    this.laidOut = all
     const mine = ++this.generation
     const first = !this.shape
     this.shape = shape
@@ -117,7 +126,11 @@ export class Viewport {
     const meshes = await Promise.all(
       shape.elements.map((_, i) => fetchPacked(`/api/takes/${take}/elements/${i}/mesh?${mine}`)),
     )
-    if (mine !== this.generation || !poses) return
+    if (mine !== this.generation) return
+    if (!poses) {
+      this.laidOut = ''
+      return
+    }
     this.stage.clear()
     this.elements = []
     shape.elements.forEach((element, i) => {
@@ -137,6 +150,18 @@ export class Viewport {
     })
     this.select(this.picked)
     this.showTime(this.at)
+  }
+
+  /** Draw where the surface is cut and what is joined to it. */
+  mark(shape: Marked) {
+    this.marks.clear()
+    for (const mark of marks(shape)) this.marks.add(mark)
+    this.render()
+  }
+
+  showMarks(seen: boolean) {
+    this.marks.visible = seen
+    this.render()
   }
 
   /** Put moving elements where they are, `n` frames from the first. */

@@ -167,7 +167,13 @@ const number = (v: number | undefined) =>
         </button>
       </span>
       <span class="line">Keys</span>
-      <span class="line chart">Chart</span>
+      <span class="line chart">
+        Chart
+        <span v-if="series.points.length > 1" class="n top" title="Ends of the chart">
+          <span>{{ number(series.top) }}</span>
+          <span>{{ number(series.low) }}</span>
+        </span>
+      </span>
     </div>
     <div ref="lane" class="lane" @pointerdown="pick" @pointermove="pick">
       <div class="ticks">
@@ -254,12 +260,6 @@ const number = (v: number | undefined) =>
           vector-effect="non-scaling-stroke"
         />
       </svg>
-      <span
-        v-if="series.points.length > 1"
-        class="n top"
-        :class="{ under: series.low < 0 && series.top === 0 }"
-        >{{ number(series.low < 0 && series.top === 0 ? series.low : series.top) }}</span
-      >
       <div class="head" :style="{ left: `${(x(frame + 0.5) / W) * 100}%` }" />
     </div>
   </footer>
@@ -359,17 +359,18 @@ select {
 .row.chart {
   height: 40px;
 }
-.top.under {
-  bottom: 12px;
-  top: auto;
+.line.chart {
+  height: 40px;
+  align-items: flex-start;
 }
 .top {
-  position: absolute;
-  right: 0;
-  top: 86px;
+  display: flex;
+  flex-direction: column;
+  justify-content: space-between;
+  align-items: flex-end;
+  height: 40px;
   font-size: 10px;
   color: var(--brass);
-  background: var(--pane);
 }
 .head {
   position: absolute;

@@ -25,10 +25,11 @@ const one = computed(() => {
 const put = (next: SceneDocument[]) => emit('keep', withValue(props.scene, props.setting.path, next))
 
 function add() {
-  const made = itemOf(props.setting.items)
+  const made = itemOf(props.setting.items, props.scene.domain)
   if (made.name) {
     const names = new Set(items.value.map((i) => i.name))
-    for (let n = 1; names.has(made.name); n++) made.name = `${itemOf(props.setting.items).name} ${n + 1}`
+    const plain = made.name
+    for (let n = 1; names.has(made.name); n++) made.name = `${plain} ${n + 1}`
   }
   put([...items.value, made])
 }

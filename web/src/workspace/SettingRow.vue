@@ -204,6 +204,9 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
   gap: 5px;
 }
 select {
+  min-width: 0;
+  max-width: 100%;
+  text-overflow: ellipsis;
   background: var(--deep);
   border: 1px solid var(--line);
   border-radius: 2px;

@@ -2,7 +2,7 @@
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { client, sentences, upload, type Schemas } from '../api/client'
+import { client, sentences, type Schemas } from '../api/client'
 import TopBar from '../shell/TopBar.vue'
 import { useEvents, type RunEvent } from '../shell/useEvents'
 import { bytes, duration, label } from '../shell/words'
@@ -11,6 +11,7 @@ import { Viewport } from '../viewport/viewport'
 import DeliveryState from './DeliveryState.vue'
 import ElementList from './ElementList.vue'
 import FrameStrip from './FrameStrip.vue'
+import BringCamera from './BringCamera.vue'
 import ImportMesh from './ImportMesh.vue'
 import JudgeBar from './JudgeBar.vue'
 import Legend from './Legend.vue'
@@ -112,14 +113,20 @@ watch(quality, async () => {
   await take.refresh()
   await show()
 })
-watch(scene, async (next) => {
+watch(scene, (next) => {
   if (!next || !port) return
   if (mode.value === 'judge') judge.ask(next, quality.value, frame.value)
-  await port.setScene(id, next as never)
+  port.mark(next as never)
+})
+// where elements are and what they look like is known of what is kept
+watch(take.take, async (kept) => {
+  if (!kept || !port) return
+  await port.setScene(id, kept.scene as never)
   port.select(element.value)
   port.showTime(frame.value - range().first)
 })
 watch(element, (i) => port?.select(i))
+watch(part, (name) => port?.showMarks(name === 'surface'))
 
 let soon: ReturnType<typeof setTimeout> | undefined
 useEvents((event) => {
@@ -197,19 +204,10 @@ async function findCaches() {
     )
 }
 
-const cameraFile = ref<HTMLInputElement>()
-async function bringCamera(event: Event) {
-  const files = [...((event.target as HTMLInputElement).files ?? [])]
-  if (!files.length) return
-  try {
-    const { camera } = await upload<{ camera: SceneDocument }>(`/api/takes/${id}/camera`, files)
-    asking.value = []
-    await take.keep({ ...structuredClone(scene.value!), camera })
-    port?.lookThrough()
-  } catch (error) {
-    asking.value = sentences(error)
-  }
-  cameraFile.value!.value = ''
+const bringing = ref(false)
+async function useCamera(camera: SceneDocument) {
+  await take.keep({ ...structuredClone(scene.value!), camera })
+  port?.lookThrough()
 }
 
 function freeName(base: string): string {
@@ -410,20 +408,12 @@ onBeforeUnmount(() => {
         <div class="chip right-chip" role="group" aria-label="View">
           <button class="bare" @click="port?.lookThrough()">Shot camera</button>
           <button class="bare" @click="port?.fit()">Whole domain</button>
-          <button class="bare" title="From a USD or Alembic file" @click="cameraFile?.click()">
+          <button class="bare" title="From a USD or Alembic file" @click="bringing = true">
             Bring a camera
           </button>
           <button class="bare" @click="pick('delivery')">Deliver</button>
           <button class="bare" aria-label="Keyboard" @click="help = true">?</button>
         </div>
-        <input
-          ref="cameraFile"
-          type="file"
-          hidden
-          accept=".usd,.usda,.usdc,.abc"
-          aria-label="Camera file"
-          @change="bringCamera"
-        />
         <JudgeBar
           v-if="mode === 'judge'"
           v-model:options="judge.options"
@@ -486,6 +476,7 @@ onBeforeUnmount(() => {
         @delete="(s) => (deleting = s)"
       />
     </div>
+    <BringCamera v-model="bringing" :take="id" @made="useCamera" />
     <ImportMesh v-model="importing" :take="id" @made="addMesh" />
     <v-dialog :model-value="!!deleting" @update:model-value="deleting = null">
       <div class="panel">

@@ -180,10 +180,18 @@ export function settingsOfItem(definition: string, at: Path, item: Json): Settin
   )
 }
 
-/** What a new item of a list is: its definition's own defaults, filled in by the server. */
-export function itemOf(definition: string): Json {
-  const named = defs[definition].properties?.name
-  return named ? { name: named.default ?? definition } : {}
+/** What a new item of a list is: what its definition leaves open, amid the domain; the server fills in the rest. */
+export function itemOf(definition: string, domain: Json): Json {
+  const { name, centre, height, pose } = defs[definition].properties as Json
+  const low = domain.low as number[]
+  const size = domain.size as number[]
+  const middle = low.map((l, i) => +(l + size[i] / 2).toFixed(4))
+  return {
+    ...(name ? { name: name.default ?? definition } : {}),
+    ...(centre ? { centre: middle, size: size.map((s) => +(s / 2).toFixed(4)) } : {}),
+    ...(height ? { height: middle[1] } : {}),
+    ...(pose ? { pose: { translation: middle } } : {}),
+  }
 }
 
 export function valueAt(document: Json, path: (string | number)[]): unknown {

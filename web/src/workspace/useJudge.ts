@@ -27,8 +27,13 @@ export function useJudge(take: number, middle: () => number[]) {
   let running: AbortController | undefined
   let timer: ReturnType<typeof setTimeout> | undefined
   let where: number[] | null = null
+  let last = ''
 
   function ask(scene: SceneDocument, quality: string, frame: number) {
+    // what was just kept comes back from the server as it was asked for
+    const asked = JSON.stringify([scene, quality, frame])
+    if (wanted && asked === last) return
+    last = asked
     wanted = { scene, quality, frame }
     behind.value = true
     if (!options.held) soon()
