@@ -328,6 +328,7 @@ class FirstLight(TransactionTestCase):
         page.locator(".legend").get_by_text("triangles").wait_for()
         self.deliver(page)
         self.judge(page)
+        self.camera(page)
         # closing the page and a killed worker: the run goes on
         self.take.refresh_from_db()
         page.get_by_label("Delete the liquid frames").focus()
@@ -422,7 +423,39 @@ class FirstLight(TransactionTestCase):
         page.get_by_role("link", name="surface.0004.ply").wait_for()
         page.get_by_label("Take filter 1 out").click()
         self.wait(lambda: len(self.scene()["surface"]["filters"]) == 1, 10, "the filter was not taken out")
+        # a new cut lies amid the domain and is outlined
+        page.get_by_role("button", name="Put in a cut").click()
+        self.wait(lambda: len(self.scene()["surface"]["cuts"]) == 1, 10, "the cut was not kept")
+        domain, cut = self.scene()["domain"], self.scene()["surface"]["cuts"][0]
+        middle = np.array(domain["low"]) + np.array(domain["size"]) / 2
+        np.testing.assert_allclose(cut["centre"], middle, atol=1e-4)
+        page.wait_for_function("window.viewport.marks.visible && window.viewport.marks.children.length === 1")
+        page.get_by_label("Take cut 1 out").click()
+        page.wait_for_function("window.viewport.marks.children.length === 0")
         page.keyboard.press("s")
+
+    def camera(self, page: Page) -> None:
+        """A camera comes in in the unit and axis that its file tells, or in chosen ones."""
+        (self.root / "shot.usda").write_text(
+            '#usda 1.0\n(\n metersPerUnit = 0.01\n upAxis = "Z"\n)\ndef Camera "cam" {\n'
+            " double3 xformOp:translate.timeSamples = { 1: (0, -90, 60), 8: (40, -90, 60) }\n"
+            ' uniform token[] xformOpOrder = ["xformOp:translate"]\n}\n'
+        )
+        page.get_by_role("button", name="Bring a camera").click()
+        page.get_by_label("Camera file").set_input_files(str(self.root / "shot.usda"))
+        facts = page.get_by_test_id("camera-facts")
+        facts.get_by_text("cm, z up").wait_for()
+        facts.get_by_text("0, 0.6, 0.9 m").wait_for()
+        dialog = page.locator(".panel", has=page.get_by_label("Camera file"))
+        dialog.get_by_label("Unit").select_option("in")
+        facts.get_by_text("in, z up").wait_for()
+        dialog.get_by_label("Unit").select_option("")
+        facts.get_by_text("cm, z up").wait_for()
+        page.get_by_role("button", name="Use it for the shot").click()
+        self.wait(lambda: "keys" in self.scene()["camera"]["eye"], 10, "the camera was not kept")
+        self.assertEqual([k["value"] for k in self.scene()["camera"]["eye"]["keys"]], [[0, 0.6, 0.9], [0.4, 0.6, 0.9]])
+        page.keyboard.press("Control+z")
+        self.wait(lambda: isinstance(self.scene()["camera"]["eye"], list), 10, "the camera was not undone")
 
     def vertices(self, path: Path) -> dict[str, np.ndarray]:
         """Positions and velocities of an exported PLY, read without our own reader."""

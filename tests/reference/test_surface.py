@@ -111,10 +111,17 @@ class Watertight(SimpleTestCase):
         self.assertEqual(meshed(two, h).euler_characteristic(), 4)
 
     def test_no_triangle_is_degenerate(self) -> None:
-        x, y, z, h = grid(41)  # nodes lie on the surface exactly
-        mesh = meshed(np.maximum.reduce([np.abs(x), np.abs(y), np.abs(z)]) - 0.5, h)
-        a, b, c = (mesh.position[mesh.triangle[:, i]] for i in range(3))
-        self.assertGreater(float(np.linalg.norm(np.cross(b - a, c - a), axis=1).min()), 0.0)
+        line = np.arange(-8.0, 9.0)
+        x, y, z = np.meshgrid(line, line, line, indexing="ij")
+        # nodes lie on these surfaces exactly: faces, edges and corners of a box, of an octahedron, and a ball's nodes
+        for phi in (
+            np.maximum.reduce([np.abs(x), np.abs(y), np.abs(z)]) - 5,
+            np.abs(x) + np.abs(y) + np.abs(z) - 6,
+            x * x + y * y + z * z - 25,
+        ):
+            position, triangle = polygonise(phi.astype(np.float32))
+            a, b, c = (position[triangle[:, i]].astype(np.float64) for i in range(3))
+            self.assertGreater(float(np.linalg.norm(np.cross(b - a, c - a), axis=1).min()), 1e-9)
 
 
 class AgainstScikitImage(SimpleTestCase):
