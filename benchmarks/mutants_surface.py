@@ -133,7 +133,9 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "specks stay": exchanged("surface.field", "_without_specks", lambda *a: None),
     "the simulation's level set left out": exchanged("surface.splat", "into_body", lambda *a: None),
     "full voxels left out": exchanged("surface.splat", "full_voxels", lambda *a: None),
-    "flow 3 % too long": around("surface.filters", "curvature_flow", lambda made, f, t: made(f, 1.03 * t)),
+    "flow 3 % too fast": around(
+        "surface.filters", "_flow", lambda made, phi, other, step, *a: made(phi, other, np.float32(1.03) * step, *a)
+    ),
     "distances from nodes, not feet": around("surface.filters", "_feet", _on_nodes),
     "volume not held": exchanged("surface.filters", "with_volume", lambda field, *a: field),
     "masks let everything through": exchanged("surface.filters", "mask", lambda *a: None),
@@ -145,7 +147,10 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "half the gap": around("surface.mesh", "fitted_to", lambda made, f, s, gap, r: made(f, s, gap / 2, r)),
     "joined after the filters": exchanged("surface.mesh", "with_shape", lambda field, *a: field),
     "fairing without its step out": _laplace,
-    "thinned three times as far": around("surface.mesh", "thinned", lambda made, p, t, by: made(p, t, 3 * by)),
+    "thinned three times as far": exchanged("surface.finish", "THIN_UNIT", float(np.finfo(float).eps) ** 0.5 / 9),
+    "millimetres of thinning taken for metres": around(
+        "surface.mesh", "thinned", lambda made, p, t, by: made(p, t, 1000 * by)
+    ),
     "means without slopes": _no_slope,
     "both rest positions renewed at once": around(
         "liquid.texture", "renewed", lambda made, n, clock: [0, 1] if made(n, clock) else []
@@ -160,7 +165,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     ),
     "nothing read back": exchanged("stages.deliver", "_kept", lambda *a: False),
     "every file kept": around("stages.deliver", "_kept", lambda made, folder, entry, wanted: entry is not None),
-    "judged a setting late": around(
+    "judged a millimetre off": around(
         "stages.judge",
         "_within",
         lambda made, s, asked: replace(made(s, asked), position=made(s, asked).position + 1e-3),
@@ -187,17 +192,18 @@ AIMED: dict[str, tuple[str, ...]] = {
     "specks stay": ("specks",),
     "the simulation's level set left out": ("simulations_own",),
     "full voxels left out": ("one_body",),
-    "flow 3 % too long": ("Flows",),
+    "flow 3 % too fast": ("Flows",),
     "distances from nodes, not feet": ("distance_is_found", "move_by_their_width"),
     "volume not held": ("volume_is_held",),
     "masks let everything through": ("Masks", "by_speed", "by_distance", "by_thickness"),
     "median of one node more": ("median",),
     "caps left out": ("capped_and_open",),
     "open cuts left out": ("capped_and_open",),
-    "half the gap": ("gap_and_overlap",),
+    "half the gap": ("in_millimetres",),
     "joined after the filters": ("joined_before",),
     "fairing without its step out": ("taubin",),
     "thinned three times as far": ("thinning_stays",),
+    "millimetres of thinning taken for metres": ("in_millimetres",),
     "means without slopes": ("test_attributes",),
     "both rest positions renewed at once": ("Clock", "Travelling"),
     "weights of rest positions exchanged": ("Clock", "Travelling"),
@@ -206,5 +212,5 @@ AIMED: dict[str, tuple[str, ...]] = {
     "feet of 0.3 m": ("InPlace", "Formats"),
     "nothing read back": ("Renewal",),
     "every file kept": ("Renewal",),
-    "judged a setting late": ("Looking",),
+    "judged a millimetre off": ("Looking",),
 }

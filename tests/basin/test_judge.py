@@ -54,6 +54,10 @@ class Looking(Case):
         self.assertEqual(found["facts"]["triangles"], readings["triangles"])
         self.assertAlmostEqual(found["facts"]["volume_error"], readings["volume_error"], places=6)
         self.assertEqual(found["facts"]["open_edges"], 0)
+        # and it lies where that does
+        frame = self.cache.stage("surface").frame(2)
+        np.testing.assert_allclose(found["low"], frame["position"].min(axis=0), atol=1e-6)
+        np.testing.assert_allclose(found["span"], np.ptp(frame["position"], axis=0), atol=1e-6)
 
     def test_difference_is_the_way_from_the_last_setting(self) -> None:
         judge = Judge()

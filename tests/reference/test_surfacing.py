@@ -187,7 +187,7 @@ class Deep(SimpleTestCase):
                 made = particle_field(points(self.body(hole)), 0.5, settings)
                 assert made
                 label, _ = ndimage.label(made.phi >= 0)
-                middle = tuple(slice(n // 2 - 12, n // 2 + 13) for n in made.phi.shape)  # 12 spacings wide
+                middle = tuple(slice(n // 2 - 18, n // 2 + 19) for n in made.phi.shape)  # 18 spacings wide
                 size = np.bincount(label[middle].ravel())[1:] * 0.5**3
                 with self.subTest(method=method, hole=hole):
                     if void:
@@ -217,13 +217,13 @@ class Neighbours(SimpleTestCase):
     def test_rows_hold_all_neighbours(self) -> None:
         rng = np.random.default_rng(7)
         for spread in (1.0, 1e5):  # and with one far away, for which cells get wider
-            place = rng.uniform(-2, 3, (3000, 3))
+            place = np.concatenate([rng.uniform(-2, 3, (2000, 3)), rng.uniform(0, 0.6, (1000, 3))])
             place[0] = spread
             cells = binned(place, 0.2)
             self.assertLess(np.prod(cells.shape.astype(float)), 9 * (len(place) + 125_000))
             np.testing.assert_array_equal(cells.position, place[cells.order])
             tree = cKDTree(place)
-            for at in rng.uniform(-2.5, 3.5, (60, 3)):
+            for at in np.concatenate([rng.uniform(-2.5, 3.5, (40, 3)), rng.uniform(0, 0.6, (20, 3))]):
                 for reach in (0.1, 0.37):
                     found: list[int] = []
                     spans = [span(at[d], reach, cells.low[d], cells.edge, cells.shape[d]) for d in range(2)]
@@ -426,6 +426,26 @@ class Cutting(SimpleTestCase):
             at = meshed(made).position[:, 1]
             self.assertAlmostEqual(float(at.min()), -0.4 + gap, delta=0.02 * H)
             self.assertAlmostEqual(float(at.max()), 0.4 - 0.5 * H, delta=0.02 * H)
+
+    def test_gap_and_thinning_are_set_in_millimetres(self) -> None:
+        place = 0.01 * lattice(17, 8, 17)  # its lowest layer half a spacing above the floor at -40 mm
+        rest = {"velocity": np.zeros((len(place), 3), np.float32)}
+        block = Points(place.astype(np.float32), np.full(len(place), 1e-6, np.float32), 0.01, rest)
+        floor = Surroundings(solids=lambda p: p[:, 1] + 0.04)
+        for gap in (0.0, 4.0, -4.0):
+            settings = SurfaceSettings(filters=[], colliders="remove", gap=gap)
+            frame = surface_frame(block, 0.005, settings, floor)
+            amid = (np.abs(frame.position[:, [0, 2]]) < 0.05).all(axis=1) & (frame.position[:, 1] < 0)
+            self.assertGreater(amid.sum(), 100)
+            np.testing.assert_allclose(1000 * frame.position[amid, 1], -40 + gap, atol=0.3)
+        for thinning in (0.0, 1.0):
+            frame = surface_frame(block, 0.005, SurfaceSettings(filters=[], thinning=thinning))
+            if not thinning:
+                whole = frame
+                continue
+            _, triangle = thinned(whole.position.astype(np.float64), whole.triangle, 0.001)
+            self.assertLess(len(frame.triangle), 0.5 * len(whole.triangle))
+            self.assertAlmostEqual(len(frame.triangle) / len(triangle), 1.0, delta=0.02)
 
     def test_shapes_are_joined_before_filters(self) -> None:
         slab = Joined(
