@@ -341,6 +341,14 @@ class View(Part):
     angle: float | Curve = setting(
         35.0, unit="deg", group="Camera", keyed=True, slider=(15, 70), meaning="Upright angle, above 1 and up to 120."
     )
+    roll: float | Curve = setting(
+        0.0,
+        unit="deg",
+        group="Camera",
+        keyed=True,
+        slider=(-45, 45),
+        meaning="Turn about the line of sight: above 0 the camera leans to its right.",
+    )
 
     @model_validator(mode="after")
     def _angles(self) -> View:

@@ -89,7 +89,7 @@ def import_camera(path: Path, unit: str | None, up: str | None, scene: Scene) ->
     """The camera in a file as the scene's: a key for each sample within the shot, linear between; UnusableFile if none.
 
     Where no unit or axis is chosen, the file's own count, or metres and Y where it does not say. The camera looks at a
-    point as far before it as the domain's middle is. Roll about its own axis is left out.
+    point as far before it as the domain's middle is.
     """
     told_unit, told_up = told_axes(path)
     unit, up = unit or told_unit or "m", up or told_up or "y"
@@ -99,7 +99,8 @@ def import_camera(path: Path, unit: str | None, up: str | None, scene: Scene) ->
     for number, matrix, angle in samples:
         eye, ahead = matrix[:3, 3], -matrix[:3, 2] / np.linalg.norm(matrix[:3, 2])
         target = eye + ahead * max(float((middle - eye) @ ahead), 0.1)
-        rows.append(((number - scene.time.first) / scene.time.fps, eye.tolist(), target.tolist(), angle))
+        time = (number - scene.time.first) / scene.time.fps
+        rows.append((time, eye.tolist(), target.tolist(), angle, _roll(matrix)))
 
     def keyed(values: list[Any]) -> Any:
         if all(v == values[0] for v in values):
@@ -107,9 +108,22 @@ def import_camera(path: Path, unit: str | None, up: str | None, scene: Scene) ->
         keys = [{"time": row[0], "value": v, "segment": "linear"} for row, v in zip(rows, values, strict=True)]
         return {"keys": keys}
 
-    eyes, targets, angles = ([row[i] for row in rows] for i in (1, 2, 3))
-    view = View.model_validate({"eye": keyed(eyes), "target": keyed(targets), "angle": keyed(angles)})
+    eyes, targets, angles, rolls = ([row[i] for row in rows] for i in (1, 2, 3, 4))
+    rolls = np.round(np.degrees(np.unwrap(rolls)), 6).tolist()  # turning on, not back by a whole turn
+    view = View.model_validate(
+        {"eye": keyed(eyes), "target": keyed(targets), "angle": keyed(angles), "roll": keyed(rolls)}
+    )
     return CameraFacts(view, unit, up, told_unit is not None and told_up is not None)
+
+
+def _roll(matrix: np.ndarray) -> float:
+    """Turn (radians) of a camera's axes (4, 4) about its line of sight from the upright ones; 0 looking straight up."""
+    back, up = matrix[:3, 2] / np.linalg.norm(matrix[:3, 2]), matrix[:3, 1]
+    right = np.cross([0.0, 1.0, 0.0], back)
+    if np.linalg.norm(right) < 1e-6:
+        return 0.0
+    right /= np.linalg.norm(right)
+    return float(np.arctan2(up @ right, up @ np.cross(back, right)))
 
 
 def images_digest(folder: Path, pattern: str) -> str:

@@ -50,21 +50,27 @@ def placed_elements(scene: Scene) -> list[Placed]:
 
 @dataclass(frozen=True)
 class Seen:
-    """Where a shot is seen from: eye and the point it looks at in metres, upright angle in degrees."""
+    """Where a shot is seen from: eye and the point it looks at in metres, upright angle and roll in degrees."""
 
     eye: list[float]
     target: list[float]
     angle: float
+    roll: float
 
 
 def camera_path(scene: Scene) -> list[Seen]:
     """The shot camera, once if it is still, else at every frame."""
     view = scene.camera
-    moves = any(isinstance(value, Curve) for value in (view.eye, view.target, view.angle))
+    moves = any(isinstance(value, Curve) for value in (view.eye, view.target, view.angle, view.roll))
     frames = range(scene.time.first, (scene.time.last if moves else scene.time.first) + 1)
     times = [scene.time.shot_time(n) for n in frames]
     return [
-        Seen(value_at(view.eye, t).tolist(), value_at(view.target, t).tolist(), float(value_at(view.angle, t)[0]))
+        Seen(
+            value_at(view.eye, t).tolist(),
+            value_at(view.target, t).tolist(),
+            float(value_at(view.angle, t)[0]),
+            float(value_at(view.roll, t)[0]),
+        )
         for t in times
     ]
 

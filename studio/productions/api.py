@@ -150,6 +150,7 @@ class Seen(Schema):
     eye: list[float]
     target: list[float]
     angle: float
+    roll: float
 
 
 class Kept(Schema):

@@ -31,6 +31,7 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import deliver as delivering
 from basin.stages.assembly import SceneFiles, check_scene
 from basin.stages.deliver import Delivered, DeliveryFailure, deliver, delivery_states
+from basin.stages.imports import import_camera
 from basin.stages.run import run
 from tests.reference.tanks import box_collider, box_fill
 
@@ -511,6 +512,17 @@ class ComingIn(SimpleTestCase):
         self.assertEqual([s[0] for s in samples], [1.0, 5.0])
         np.testing.assert_allclose(samples[1][1][:3, 3], [0.5, 1.5, 3.0])
         self.assertAlmostEqual(samples[0][2], 2 * np.degrees(np.arctan(12 / 35)), places=4)  # handbook: 2 atan(h / 2f)
+        # a roll of 20 degrees: the camera's own up, by hand, leans towards its right; on through a whole turn
+        up = Gf.Matrix4d().SetLookAt(Gf.Vec3d(0, 1, 3), Gf.Vec3d(0, 1, 0), Gf.Vec3d(0, 1, 0)).GetInverse()
+        rolled = Usd.Stage.CreateNew(str(self.home / "rolled.usda"))
+        turning = UsdGeom.Xformable(UsdGeom.Camera.Define(rolled, "/cam")).AddTransformOp()
+        for frame, degrees in ((1, 20), (2, 170), (3, 200)):
+            # about its own Z, which points back: the right hand's turn leans it to its left
+            turning.Set(Gf.Matrix4d().SetRotate(Gf.Rotation(Gf.Vec3d(0, 0, 1), -degrees)) * up, frame)
+        rolled.Save()
+        facts = import_camera(self.home / "rolled.usda", "m", "y", parse_scene(document()))
+        np.testing.assert_allclose([k.value for k in facts.camera.roll.keys], [20, 170, 200], atol=1e-4)
+        self.assertEqual((facts.unit, facts.told), ("m", True))
         with self.assertRaisesRegex(UnusableFile, "has no camera"):
             read_camera(self.usd("ball.usd"), 24.0, "m", "y")
         with self.assertRaisesRegex(UnusableFile, "cameras are read from"):

@@ -755,6 +755,8 @@ export interface components {
             target: number[];
             /** Angle */
             angle: number;
+            /** Roll */
+            roll: number;
         };
         /** Camera */
         Camera: {

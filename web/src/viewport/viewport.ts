@@ -79,7 +79,7 @@ export class Viewport {
     this.scene.add(sun)
     if (!options.small) {
       this.controls = new OrbitControls(this.camera, canvas)
-      this.controls.addEventListener('start', () => (this.following = false))
+      this.controls.addEventListener('start', () => this.upright())
       this.controls.addEventListener('change', () => {
         this.render()
         this.onMove()
@@ -292,7 +292,16 @@ export class Viewport {
     this.following = true
     this.camera.position.fromArray(view.eye)
     this.camera.fov = view.angle
-    this.aim(new THREE.Vector3().fromArray(view.target))
+    const target = new THREE.Vector3().fromArray(view.target)
+    const ahead = target.clone().sub(this.camera.position).normalize()
+    this.camera.up.set(0, 1, 0).applyAxisAngle(ahead, (view.roll * Math.PI) / 180)
+    this.aim(target)
+  }
+
+  /** From here on the view is the artist's own. */
+  private upright() {
+    this.following = false
+    this.camera.up.set(0, 1, 0)
   }
 
   /** The point that the view turns about. */
@@ -303,7 +312,7 @@ export class Viewport {
   /** See the whole domain. */
   fit() {
     if (!this.shape) return
-    this.following = false
+    this.upright()
     const low = new THREE.Vector3().fromArray(this.shape.domain.low)
     const size = new THREE.Vector3().fromArray(this.shape.domain.size)
     const centre = low.clone().addScaledVector(size, 0.5)

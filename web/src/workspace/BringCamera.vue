@@ -52,7 +52,6 @@ function use() {
       <h2>Bring a camera</h2>
       <p class="dim">
         The first camera of a USD or Alembic file becomes the shot camera, with a key for each of its samples.
-        Its roll is left out.
       </p>
       <input type="file" accept=".usd,.usda,.usdc,.usdz,.abc" aria-label="Camera file" @change="choose" />
       <div class="two">
