@@ -174,12 +174,16 @@ def moments_in(path: Path) -> int:
 
 
 def told_axes(path: Path) -> tuple[str | None, str | None]:
-    """The unit and the up axis that a file says it has, if its format can say so."""
+    """The unit and the up axis that a file says it has, if its format can say so; UnusableFile if it cannot be read."""
     if _kind(path) in ("glb", "gltf"):
         return "m", "y"
     if _kind(path) not in MOVING or _kind(path) == "abc":
         return None, None
-    metres, up = usd.told_axes(path)
+    _whole_file(path)
+    try:
+        metres, up = usd.told_axes(path)
+    except Exception:
+        raise UnusableFile(f"{path.name}: not a readable {_kind(path).upper()} file") from None
     units = [name for name, size in METRES.items() if abs(size / metres - 1) < 1e-6] if metres > 0 else []
     return (units[0] if units else None), up
 

@@ -454,6 +454,28 @@ class ComingIn(SimpleTestCase):
         self.assertEqual(told_axes(self.usd("z.usd", up="z")), ("cm", "z"))
         self.assertEqual(told_axes(glb), ("m", "y"))
 
+    def test_wrong_extensions_are_told(self) -> None:
+        """A whole file of each format under the name of each other one: a sentence, and never a wrong mesh."""
+        held = {"usda": self.usd("own.usda"), "usdc": self.usd("own.usdc"), "abc": self.alembic("own.abc")}
+        held["glb"] = self.home / "own.glb"
+        write_glb(held["glb"], [self.piece()])
+        for kind in ("stl", "obj", "ply"):
+            held[kind] = self.home / f"own.{kind}"
+            self.ball.export(held[kind])
+        tried = 0
+        for kind, path in held.items():
+            self.assertEqual(len(read_mesh(path).triangle), len(self.ball.faces), kind)
+            for other in (*held, "gltf", "usdz", "usd"):
+                if other == kind or (other == "usd" and kind in ("usda", "usdc")):  # which may be either
+                    continue
+                named = self.home / f"{kind} as.{other}"
+                named.write_bytes(path.read_bytes())
+                with self.subTest(kind=kind, named=other), self.assertRaises(UnusableFile) as told:
+                    read_mesh(named)
+                self.assertRegex(str(told.exception), rf"^{kind} as\.{other}: ")
+                tried += 1
+        self.assertEqual(tried, 61)
+
     def test_animation(self) -> None:
         for path, unit in ((self.usd("a.usdc"), "cm"), (self.alembic("a.abc"), "m")):
             sequence = read_sequence(self.home, path.name, unit, "y", 24.0)
@@ -525,6 +547,11 @@ class ComingIn(SimpleTestCase):
         self.assertEqual((facts.unit, facts.told), ("m", True))
         with self.assertRaisesRegex(UnusableFile, "has no camera"):
             read_camera(self.usd("ball.usd"), 24.0, "m", "y")
+        for name, words in (("torn.usda", "not a readable USDA file"), ("empty.usdc", ""), ("gone.abc", "")):
+            if name != "gone.abc":
+                (self.home / name).write_bytes(b"#usda 1.0\ndef {{{" if name == "torn.usda" else b"")
+            with self.subTest(name), self.assertRaisesRegex(UnusableFile, f"^{name}: .*{words}"):
+                import_camera(self.home / name, None, None, parse_scene(document()))
         with self.assertRaisesRegex(UnusableFile, "cameras are read from"):
             glb = self.home / "ball.glb"
             write_glb(glb, [self.piece()])
