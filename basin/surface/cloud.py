@@ -34,7 +34,7 @@ class Cloud:
     low: np.ndarray
     voxel: float
     shape: tuple[int, ...]
-    band: float = BAND
+    band: float
 
     @staticmethod
     def about(
@@ -69,7 +69,7 @@ class Cloud:
 
     def furthest(self, radius: float) -> float:
         """Metres that kernels or balls of a radius are drawn out at most."""
-        return 0.0 if self.way is None else min(float(np.abs(self.way).max(initial=0.0)), LONGEST * radius)
+        return furthest(self.way, radius)
 
     def shell(self, reach: float) -> tuple[np.ndarray, np.ndarray]:
         """Particles within reach of nodes near the surface, int64 ascending, and cells that are deep, bool."""
@@ -101,6 +101,11 @@ class Cloud:
         thin = _drawn_radius(size, np.linalg.norm(half, axis=1))
         reach = float((np.abs(half[:, 0]) + thin).max()) + self.band * self.voxel
         splat.capsules(self.slabs(some, reach), position, half, thin, self.band, self.low, self.voxel, phi)
+
+
+def furthest(way: np.ndarray | None, radius: float) -> float:
+    """Metres that something of a radius is drawn out at most along ways (n, 3), if there are any."""
+    return 0.0 if way is None else min(float(np.abs(way).max(initial=0.0)), LONGEST * radius)
 
 
 def _widened(flags: np.ndarray, cells: int) -> np.ndarray:

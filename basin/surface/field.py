@@ -16,7 +16,7 @@ import numpy as np
 from scipy import ndimage
 
 from basin.surface import splat
-from basin.surface.cloud import LONGEST, Cloud
+from basin.surface.cloud import Cloud, furthest
 from basin.surface.kernels import ellipsoids
 from basin.surface.settings import SurfaceSettings
 
@@ -274,8 +274,7 @@ def particle_field(
     way = None
     if settings.stretch > 0 and frame_seconds > 0:
         way = settings.stretch * frame_seconds / 2 * points.carried["velocity"].astype(np.float64)
-    drawn = 0.0 if way is None else min(float(np.abs(way).max(initial=0.0)), LONGEST * radius)
-    margin = (MARGIN + room) * voxel + 1.5 * radius + drawn
+    margin = (MARGIN + room) * voxel + 1.5 * radius + furthest(way, radius)
     low = np.floor((least - margin) / voxel) * voxel
     shape = np.ceil((most + margin - low) / voxel).astype(int) + 1
     if np.prod(shape.astype(float)) > MOST_VOXELS:

@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit, prange
 
 SLAB = 8  # planes of nodes that one task fills
-ONE, FOUR, HALF = np.float32(1.0), np.float32(4.0), np.float32(0.5)
+ONE, FOUR = np.float32(1.0), np.float32(4.0)
 
 
 @njit(cache=True, parallel=True)
@@ -79,6 +79,13 @@ def fill(values, cells, at_i, at_j, at_k, value):
                     values[i, j, k] = value
 
 
+@njit(cache=True)
+def _in_slab(position, n, low, voxel, first):
+    """Where a particle is among the nodes of a slab that begins with a plane."""
+    x, y, z = (position[n, 0] - low[0]) / voxel, (position[n, 1] - low[1]) / voxel, (position[n, 2] - low[2]) / voxel
+    return np.float32(x - first), np.float32(y), np.float32(z)
+
+
 @njit(cache=True, parallel=True)
 def balls(starts, some, position, volume, low, voxel, radius, density):
     """Add kernels of some particles to a density: Wendland's within a radius about each."""
@@ -90,9 +97,7 @@ def balls(starts, some, position, volume, low, voxel, radius, density):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, density.shape[0])
         for m in range(starts[slab, 0], starts[slab, 1]):
             n = some[m]
-            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
-            y = np.float32((position[n, 1] - low[1]) / voxel)
-            z = np.float32((position[n, 2] - low[2]) / voxel)
+            x, y, z = _in_slab(position, n, low, voxel, lo)
             share = np.float32(norm * volume[m])
             for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
                 dx = np.float32(i) - x
@@ -116,9 +121,7 @@ def spheres(starts, position, radius, band, low, voxel, phi):
     for slab in prange(starts.shape[0]):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
         for n in range(starts[slab, 0], starts[slab, 1]):
-            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
-            y = np.float32((position[n, 1] - low[1]) / voxel)
-            z = np.float32((position[n, 2] - low[2]) / voxel)
+            x, y, z = _in_slab(position, n, low, voxel, lo)
             own = np.float32(radius[n] / voxel)
             reach = own + np.float32(band)
             r2 = reach * reach
@@ -142,9 +145,7 @@ def capsules(starts, position, half, radius, band, low, voxel, phi):
     for slab in prange(starts.shape[0]):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
         for n in range(starts[slab, 0], starts[slab, 1]):
-            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
-            y = np.float32((position[n, 1] - low[1]) / voxel)
-            z = np.float32((position[n, 2] - low[2]) / voxel)
+            x, y, z = _in_slab(position, n, low, voxel, lo)
             u, v, w = np.float32(half[n, 0] / voxel), np.float32(half[n, 1] / voxel), np.float32(half[n, 2] / voxel)
             squared = max(u * u + v * v + w * w, np.float32(1e-12))
             own = np.float32(radius[n] / voxel)
@@ -169,13 +170,11 @@ def ellipsoids(starts, centre, inverse, reach, volume, low, voxel, density):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, density.shape[0])
         for n in range(starts[slab, 0], starts[slab, 1]):
             m = inverse[n]
-            x = np.float32((centre[n, 0] - low[0]) / voxel - lo)
+            x, y, z = _in_slab(centre, n, low, voxel, lo)
             ri, rj = np.float32(reach[n, 0] / voxel), np.float32(reach[n, 1] / voxel)
             first, after = max(int(np.ceil(x - ri)), 0), min(int(np.floor(x + ri)) + 1, hi - lo)
             if after <= first:
                 continue
-            y = np.float32((centre[n, 1] - low[1]) / voxel)
-            z = np.float32((centre[n, 2] - low[2]) / voxel)
             determinant = (
                 m[0, 0] * (m[1, 1] * m[2, 2] - m[1, 2] * m[2, 1])
                 - m[0, 1] * (m[1, 0] * m[2, 2] - m[1, 2] * m[2, 0])
@@ -214,9 +213,7 @@ def mean_place(starts, some, position, low, voxel, radius, found):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, found.shape[0])
         for m in range(starts[slab, 0], starts[slab, 1]):
             n = some[m]
-            x = np.float32((position[n, 0] - low[0]) / voxel - lo)
-            y = np.float32((position[n, 1] - low[1]) / voxel)
-            z = np.float32((position[n, 2] - low[2]) / voxel)
+            x, y, z = _in_slab(position, n, low, voxel, lo)
             for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
                 dx = x - np.float32(i)
                 for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):

@@ -11,6 +11,8 @@ from scipy import ndimage
 from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh
+from basin.surface import splat
+from basin.surface.cloud import Cloud
 from basin.surface.cutting import clipped, fitted_to
 from basin.surface.field import Field, Points, Simulated, particle_field
 from basin.surface.filters import Context, curvature_flow, distances, filtered, mask, redistanced, volume
@@ -209,6 +211,106 @@ class Deep(SimpleTestCase):
             near = ndimage.binary_dilation(outside) & (np.abs(whole.phi) < 0.5)
             self.assertGreater(near.sum(), 10_000)
             np.testing.assert_allclose(made.phi[near], whole.phi[near], atol=2e-5)
+
+
+class PartsOfFields(SimpleTestCase):
+    """The compiled parts, each against the plain ones of SciPy and NumPy."""
+
+    def cloud(self, radius: float = 2.0) -> tuple[Cloud, np.ndarray, np.ndarray]:
+        """Particles of many sizes in a box with a hole, where each was put in, and their volumes."""
+        rng = np.random.default_rng(11)
+        place = rng.uniform(0, [14, 11, 9], (1500, 3))
+        place = place[np.linalg.norm(place - [6, 5, 4], axis=1) > 2.5]
+        volume = rng.uniform(0.5, 1.5, len(place)).astype(np.float32)
+        low = np.full(3, -6.0)
+        return Cloud.about(place, volume, None, radius, low, 0.5, (54, 47, 44)), place, volume
+
+    def test_air_about_cells(self) -> None:
+        cloud, place, volume = self.cloud()
+        edge = cloud.cells.edge
+        held, _ = np.histogramdd(place, [np.arange(n + 1) * edge - 6 for n in cloud.cells.shape], weights=volume)
+        np.testing.assert_allclose(splat.sums(cloud.cells.start, cloud.volume), held.ravel(), rtol=1e-5, atol=1e-6)
+        bell = np.array([1, 2, 1]) / 4
+        for axis in range(3):
+            held = ndimage.convolve1d(held, bell, axis=axis, mode="constant")
+        found = splat.belled(splat.sums(cloud.cells.start, cloud.volume).reshape(cloud.cells.shape))
+        np.testing.assert_allclose(found, held, atol=1e-5)
+        near = ndimage.binary_dilation(held < 0.5 * edge**3, np.ones((3, 3, 3)), iterations=3)
+        some, deep = cloud.shell(1.5)
+        np.testing.assert_array_equal(deep, ~near)
+        wanted = ndimage.binary_dilation(near, np.ones((3, 3, 3)), iterations=2)
+        cell = ((cloud.cells.position + 6) / edge).astype(int)
+        np.testing.assert_array_equal(some, np.flatnonzero(wanted[tuple(cell.T)]))
+
+    def test_density_is_the_sum_of_kernels(self) -> None:
+        cloud, place, volume = self.cloud()
+        every = np.arange(len(place))
+        density = np.zeros(cloud.shape, np.float32)
+        splat.balls(cloud.slabs(every, 2.0), every, cloud.cells.position, cloud.volume, cloud.low, 0.5, 2.0, density)
+        tree = cKDTree(place)
+        rng = np.random.default_rng(2)
+        for node in rng.integers(0, cloud.shape, (300, 3)):
+            at = node * 0.5 - 6
+            near = tree.query_ball_point(at, 2.0)
+            s = np.linalg.norm(place[near] - at, axis=1) / 2
+            # Wendland 1995, C2: (1 - s)^4 (4 s + 1), 21 / (2 pi r^3) for a whole of one
+            expected = (21 / (2 * np.pi * 8) * (1 - s) ** 4 * (4 * s + 1) * volume[near]).sum()
+            self.assertAlmostEqual(float(density[tuple(node)]), expected, delta=1e-5)
+        # and all of it is there, as a sum over the nodes
+        self.assertAlmostEqual(float(density.sum()) * 0.5**3 / float(volume.sum()), 1.0, delta=1e-3)
+
+    def test_most_nearby_and_contour(self) -> None:
+        rng = np.random.default_rng(3)
+        density = rng.uniform(0, 1, (20, 17, 13)).astype(np.float32)
+        node = rng.integers(0, density.shape, (200, 3))
+        for size in (1, 3):
+            most = ndimage.maximum_filter(density, 2 * size + 1, mode="constant")[tuple(node.T)]
+            np.testing.assert_array_equal(splat.most_nearby(density, node, size, np.inf), most)
+            enough = splat.most_nearby(density, node, size, 0.8)
+            np.testing.assert_array_equal(enough >= 0.8, most >= 0.8)
+            np.testing.assert_array_equal(enough[most < 0.8], most[most < 0.8])
+        table = np.sort(rng.uniform(-1, 1, 33))[::-1].astype(np.float32)
+        expected = 3 * np.interp(density, np.linspace(0, 1, 33), table)
+        np.testing.assert_allclose(splat.contour(density, table, np.float32(3)), expected, atol=1e-5)
+
+    def test_balls_drawn_out_are_swept_balls(self) -> None:
+        """Distance to a segment, less a radius: against a plain minimum over points along it."""
+        cloud, *_ = self.cloud()
+        place, half = np.array([[3.2, 2.1, 4.4]]), np.array([[1.5, -0.7, 0.4]])
+        phi = np.full(cloud.shape, 9.0, np.float32)
+        starts = np.tile(np.array([[0, 1]]), (-(-cloud.shape[0] // splat.SLAB), 1))
+        splat.capsules(starts, place, half, np.array([0.8]), 3.0, cloud.low, 0.5, phi)
+        along = place + half * np.linspace(-1, 1, 4001)[:, None]
+        written = np.argwhere(phi < 9)
+        self.assertGreater(len(written), 500)
+        away, _ = cKDTree(along).query(written * 0.5 - 6)
+        np.testing.assert_allclose(phi[tuple(written.T)], away - 0.8, atol=1e-3)
+
+
+class RowsOfNodes(SimpleTestCase):
+    """Marching cubes reads eight nodes at once: a mesh is the same whatever its rows' length, and along which axis."""
+
+    def test_every_length(self) -> None:
+        rng = np.random.default_rng(6)
+        for length in range(2, 27):
+            noise = ndimage.gaussian_filter(rng.standard_normal((9, 7, length)), 1.0).astype(np.float32)
+            found = []
+            for axes in ((0, 1, 2), (2, 0, 1), (1, 2, 0)):  # turns, which keep the sides
+                vertex, triangle = polygonise(np.transpose(noise, axes))
+                place = np.empty_like(vertex)
+                place[:, list(axes)] = vertex
+                corner = place[triangle].astype(np.float64)
+                area = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]) / 2
+                found.append((len(vertex), len(triangle), area.sum(axis=0), np.unique(place.round(4), axis=0)))
+            for other in found[1:]:
+                self.assertEqual(other[:2], found[0][:2], length)
+                np.testing.assert_allclose(other[2], found[0][2], atol=1e-3)
+                # but for nodes all but on the surface, which are moved off by a share of the steepest step along x
+                np.testing.assert_allclose(other[3], found[0][3], atol=2e-3)
+            # vertices are where the values change sign along the grid's edges, no more and no fewer
+            inside = noise < 0
+            crossings = sum(int((np.diff(inside, axis=a) != 0).sum()) for a in range(3))
+            self.assertEqual(found[0][0], crossings, length)
 
 
 class Neighbours(SimpleTestCase):

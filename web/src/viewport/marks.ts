@@ -44,8 +44,9 @@ export function marks({ domain, surface }: Marked): THREE.Object3D[] {
   })
   const joins = (surface?.joins ?? []).flatMap(({ shape, pose }) => {
     const at = pose?.translation ?? [0, 0, 0]
-    const turned = pose?.rotation !== undefined || pose?.scale !== undefined
-    if (!Array.isArray(at) || turned) return []
+    const turn = pose?.rotation ?? [0, 0, 0]
+    const times = pose?.scale ?? 1
+    if (!Array.isArray(at) || !Array.isArray(turn) || typeof times !== 'number') return [] // it moves
     const kind = shape?.kind ?? 'box'
     if (kind !== 'box' && kind !== 'sphere') return []
     const made = outline(
@@ -55,6 +56,10 @@ export function marks({ domain, surface }: Marked): THREE.Object3D[] {
       '#57b894',
     )
     made.position.fromArray(at)
+    // about the fixed axes, X first
+    const [x, y, z] = turn.map((degrees: number) => THREE.MathUtils.degToRad(degrees))
+    made.setRotationFromEuler(new THREE.Euler(x, y, z, 'ZYX'))
+    made.scale.setScalar(times)
     return [made]
   })
   return [...cuts, ...joins]
@@ -66,6 +71,6 @@ const vector = (value: Triple | undefined, otherwise: number) =>
 function outline(geometry: THREE.BufferGeometry, color: string): THREE.LineSegments {
   return new THREE.LineSegments(
     new THREE.EdgesGeometry(geometry),
-    new THREE.LineBasicMaterial({ color, transparent: true, opacity: 0.9 }),
+    new THREE.LineBasicMaterial({ color, transparent: true, opacity: 0.9, depthTest: false }),
   )
 }

@@ -2,6 +2,7 @@
 import { computed, ref, shallowRef } from 'vue'
 
 import { sentences, upload, type Schemas } from '../api/client'
+import UnitAxis from './UnitAxis.vue'
 import type { SceneDocument } from './useTake'
 
 /** Bring a camera in: read it as its file says or in a chosen unit and axis, say where it is, and use it. */
@@ -54,22 +55,7 @@ function use() {
         The first camera of a USD or Alembic file becomes the shot camera, with a key for each of its samples.
       </p>
       <input type="file" accept=".usd,.usda,.usdc,.usdz,.abc" aria-label="Camera file" @change="choose" />
-      <div class="two">
-        <label
-          >Unit
-          <select v-model="unit" @change="read">
-            <option value="">as the file says</option>
-            <option v-for="u in ['m', 'cm', 'mm', 'in', 'ft']" :key="u">{{ u }}</option>
-          </select></label
-        >
-        <label
-          >Up axis
-          <select v-model="up" @change="read">
-            <option value="">as the file says</option>
-            <option v-for="a in ['y', 'z', 'x']" :key="a">{{ a }}</option>
-          </select></label
-        >
-      </div>
+      <UnitAxis v-model:unit="unit" v-model:up="up" as-told @change="read" />
       <p v-if="busy" class="dim">Reading…</p>
       <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
       <dl v-if="found" class="n" data-testid="camera-facts">
@@ -90,32 +76,3 @@ function use() {
     </div>
   </v-dialog>
 </template>
-
-<style scoped>
-.two {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 10px;
-  margin: 12px 0;
-}
-select {
-  background: var(--deep);
-  border: 1px solid var(--line);
-  color: var(--text);
-  border-radius: 2px;
-  padding: 3px 8px;
-  margin-left: 6px;
-}
-dl {
-  display: grid;
-  grid-template-columns: auto 1fr;
-  gap: 2px 14px;
-  margin-bottom: 8px;
-}
-dt {
-  color: var(--dim);
-}
-.panel > p {
-  margin-bottom: 8px;
-}
-</style>

@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 
 import { client, sentences, upload, type Schemas } from '../api/client'
+import UnitAxis from './UnitAxis.vue'
 
 /** Bring a mesh in: read it, say what it is, choose unit and axis, and decide what it becomes. */
 const props = defineProps<{ take: number }>()
@@ -79,20 +80,7 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
         aria-label="Mesh file"
         @change="read"
       />
-      <div class="two">
-        <label
-          >Unit
-          <select v-model="unit" @change="again">
-            <option v-for="u in ['m', 'cm', 'mm', 'in', 'ft']" :key="u">{{ u }}</option>
-          </select></label
-        >
-        <label
-          >Up axis
-          <select v-model="up" @change="again">
-            <option v-for="a in ['y', 'z', 'x']" :key="a">{{ a }}</option>
-          </select></label
-        >
-      </div>
+      <UnitAxis v-model:unit="unit" v-model:up="up" @change="again" />
       <p v-if="busy" class="dim">Reading…</p>
       <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
       <template v-if="facts">
@@ -135,34 +123,8 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
 </template>
 
 <style scoped>
-.two {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 10px;
-  margin: 12px 0;
-}
-select {
-  background: var(--deep);
-  border: 1px solid var(--line);
-  color: var(--text);
-  border-radius: 2px;
-  padding: 3px 8px;
-  margin-left: 6px;
-}
-dl {
-  display: grid;
-  grid-template-columns: auto 1fr;
-  gap: 2px 14px;
-  margin-bottom: 8px;
-}
-dt {
-  color: var(--dim);
-}
 .apply {
   color: var(--accent);
   text-decoration: underline;
-}
-.panel > p {
-  margin-bottom: 8px;
 }
 </style>

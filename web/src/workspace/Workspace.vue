@@ -115,7 +115,7 @@ watch(quality, async () => {
 })
 watch(scene, (next) => {
   if (!next || !port) return
-  if (mode.value === 'judge') judge.ask(next, quality.value, frame.value)
+  if (mode.value === 'judge') judge.follow(next, quality.value, frame.value)
   port.mark(next as never)
 })
 // where elements are and what they look like is known of what is kept

@@ -27,16 +27,16 @@ export function useJudge(take: number, middle: () => number[]) {
   let running: AbortController | undefined
   let timer: ReturnType<typeof setTimeout> | undefined
   let where: number[] | null = null
-  let last = ''
 
   function ask(scene: SceneDocument, quality: string, frame: number) {
-    // what was just kept comes back from the server as it was asked for
-    const asked = JSON.stringify([scene, quality, frame])
-    if (wanted && asked === last) return
-    last = asked
     wanted = { scene, quality, frame }
     behind.value = true
     if (!options.held) soon()
+  }
+
+  /** Ask again when the scene changes, but not when what was asked for comes back from the server as kept. */
+  function follow(scene: SceneDocument, quality: string, frame: number) {
+    if (JSON.stringify(wanted) !== JSON.stringify({ scene, quality, frame })) ask(scene, quality, frame)
   }
 
   function soon() {
@@ -103,5 +103,5 @@ export function useJudge(take: number, middle: () => number[]) {
     busy.value = false
   }
 
-  return { options, packed, problem, busy, behind, ask, end }
+  return { options, packed, problem, busy, behind, ask, follow, end }
 }
