@@ -18,7 +18,7 @@ from basin.scene import parse_scene
 
 HERE = Path(__file__).resolve().parent / "scenes"
 PRODUCTION = "Tide Mill"
-SHOTS = ("TM020 Sluice release", "TM030 Rain barrel")
+SHOTS = ("TM010 Glaze pour", "TM020 Sluice release", "TM030 Rain barrel")
 
 
 def extrusion(profile: list[tuple[float, float]], width: float) -> TriangleMesh:
@@ -94,6 +94,42 @@ def slip() -> TriangleMesh:
     return lathe_mesh(np.array([(0, 0.05), (0.31, 0.05), (0.31, 0.3), (0, 0.3)]), 56, closed_loop=False)
 
 
+def bowl() -> TriangleMesh:
+    """A turned bowl upside down on its rim, its foot up, ready to be glazed."""
+    outside = [(0.098, 0.0), (0.1, 0.012), (0.095, 0.035), (0.078, 0.062), (0.055, 0.078), (0.046, 0.082)]
+    foot = [(0.045, 0.1), (0.036, 0.1), (0.034, 0.087), (0.0, 0.086)]
+    return lathe_mesh(np.array([(0.0, 0.0), *outside, *foot]), 64, closed_loop=False)
+
+
+def wheel() -> TriangleMesh:
+    """The banding wheel that the bowl stands on: a plate with a low rim on a stem."""
+    profile = [(0, -0.09), (0.03, -0.09), (0.03, -0.02), (0.16, -0.02), (0.16, 0.012), (0.147, 0.012), (0.145, 0.0)]
+    return lathe_mesh(np.array([*profile, (0, 0.0)]), 64, closed_loop=False)
+
+
+def cup(inside: float, outside: float) -> np.ndarray:
+    """Outline of a round cup, its rim at the origin's height."""
+    turn = np.linspace(0, np.pi / 2, 9)
+    shell = [np.column_stack([r * np.sin(turn), -r * np.cos(turn)]) for r in (outside, inside)]
+    rim = np.array([[outside, 0.012], [inside, 0.012]])
+    found = np.concatenate([shell[0], rim, shell[1][::-1]])
+    found[[0, -1], 0] = 0.0
+    return found
+
+
+def ladle() -> TriangleMesh:
+    """A round ladle, its cup's rim about the origin."""
+    return lathe_mesh(cup(0.055, 0.065), 48, closed_loop=False)
+
+
+def glaze() -> TriangleMesh:
+    """What fills the ladle to its brim."""
+    turn = np.linspace(0, np.pi / 2, 9)
+    profile = np.column_stack([0.055 * np.sin(turn), -0.055 * np.cos(turn)])
+    profile[0, 0] = 0.0
+    return lathe_mesh(np.array([*profile, (0.0, 0.0)]), 48, closed_loop=False)
+
+
 def board() -> TriangleMesh:
     """A board of oak, its hinge at the origin."""
     return extrusion([(-0.03, 0.0), (0.03, 0.0), (0.025, 0.72), (-0.025, 0.72)], 0.78)
@@ -126,10 +162,45 @@ def box_element(kind: str, name: str, size: list[float], **pose: Any) -> dict[st
 
 def scenes() -> dict[str, dict[str, Any]]:
     """Scene documents by file stem."""
+    way = [(0.3, -0.06, 0.22), (1.3, -0.03, 0.2), (2.4, 0.03, 0.195), (3.4, -0.03, 0.2), (4.4, -0.08, 0.23)]
+    tilt = [(0.3, 0.0), (1.3, -62.0), (2.4, -92.0), (3.4, -118.0), (4.4, -125.0)]
+    ladle_pose = {
+        "translation": {"keys": [{"time": t, "value": [x, y, 0.0]} for t, x, y in way]},
+        "rotation": {"keys": [{"time": t, "value": [0.0, 0.0, a]} for t, a in tilt]},
+    }
+    pour = {
+        "format": "zinc-scene/1",
+        "name": SHOTS[0],
+        "time": {"first": 1, "last": 132, "fps": 24},
+        "domain": {
+            "low": [-0.19, -0.04, -0.17],
+            "size": [0.38, 0.34, 0.34],
+            "walls": dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open"),
+        },
+        "liquid": {"voxel_size": 0.003, "density": 1500.0},
+        "quality": {"draft": 2, "proof": 1.4},
+        "surface": {
+            "filters": [{"does": "gaussian", "width": 0.6}],
+            "colliders": "remove",
+            "gap": -0.2,
+        },
+        "deliveries": [{"name": "for light", "format": "usd", "elements": True}],
+        "camera": {"eye": [0.32, 0.3, 0.52], "target": [-0.01, 0.1, 0.0], "angle": 34},
+        "elements": [
+            {
+                **mesh_element("fill", "Glaze", "glaze", translation=[-0.06, 0.22, 0.0]),
+                "viscosity": 4.0,
+                "colour": [0.2, 0.34, 0.3],
+            },
+            mesh_element("collider", "Bowl", "bowl"),
+            mesh_element("collider", "Banding wheel", "wheel"),
+            {**mesh_element("collider", "Ladle", "ladle"), "pose": ladle_pose},
+        ],
+    }
     lift = [{"time": 0.25, "value": [0.0, 1.02, 0.0]}, {"time": 1.1, "value": [0.0, 1.62, 0.0]}]
     sluice = {
         "format": "zinc-scene/1",
-        "name": SHOTS[0],
+        "name": SHOTS[1],
         "time": {"first": 1, "last": 108, "fps": 24},
         "domain": {
             "low": [-1.6, -0.2, -0.45],
@@ -148,7 +219,7 @@ def scenes() -> dict[str, dict[str, Any]]:
     }
     rain = {
         "format": "zinc-scene/1",
-        "name": SHOTS[1],
+        "name": SHOTS[2],
         "time": {"first": 1, "last": 96, "fps": 24, "time_scale": 0.25},
         "domain": {"low": [-0.65, -0.05, -0.65], "size": [1.3, 1.7, 1.3], "walls": {"y_min": "closed"}},
         "liquid": {"voxel_size": 0.009, "flip_share": 0.9},
@@ -185,7 +256,7 @@ def scenes() -> dict[str, dict[str, Any]]:
             {"kind": "collider", "name": "Yard", "shape": {"kind": "plane"}, "pose": {"translation": [0, -0.01, 0]}},
         ],
     }
-    return {"TM020": sluice, "TM030": rain}
+    return {"TM010": pour, "TM020": sluice, "TM030": rain}
 
 
 def stress_scenes() -> dict[str, dict[str, Any]]:
@@ -283,6 +354,10 @@ def write(folder: Path = HERE) -> None:
         "board": board(),
         "mixer_blade": mixer_blade(),
         "slip": slip(),
+        "bowl": bowl(),
+        "wheel": wheel(),
+        "ladle": ladle(),
+        "glaze": glaze(),
     }
     for name, mesh in models.items():
         if mesh.open_edges():

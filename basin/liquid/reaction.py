@@ -10,7 +10,7 @@ from basin.liquid.pressure import System
 from basin.liquid.solids import Solids
 from basin.liquid.transfer import mirrored
 
-DENSITY = 998.2  # kg/m3, water at 20 degrees Celsius
+WATER = 998.2  # kg/m3, water at 20 degrees Celsius
 
 
 @njit(cache=True)

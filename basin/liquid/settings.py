@@ -47,6 +47,14 @@ class LiquidSettings(Part):
     gravity: Vec3 | Curve = setting(
         (0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", keyed=True, meaning="Acceleration of free fall."
     )
+    density: float = setting(
+        998.2,
+        unit="kg/m3",
+        group="Behaviour",
+        gt=0,
+        slider=(500, 3000),
+        meaning="Mass of a cubic metre: what pressures and viscosities weigh against. Water has 998.",
+    )
     flip_share: float = setting(
         0.0,
         group="Behaviour",

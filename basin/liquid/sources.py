@@ -44,6 +44,7 @@ class FillSource:
     carry : share of the shape's own velocity that the liquid is given
     frame : frame at which it appears
     birth : what the liquid carries from then on; None for the world's default
+    viscosity : kinematic, m2 per liquid second
     """
 
     number: int
@@ -55,6 +56,7 @@ class FillSource:
     carry: float
     frame: int
     birth: Birth | None = None
+    viscosity: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -69,6 +71,7 @@ class InflowSource:
     full : whether the shape is only kept full, without a velocity of its own
     carry : share of the source's own velocity that the liquid is given
     birth : what the liquid carries from then on; None for the world's default
+    viscosity : kinematic, m2 per liquid second
     """
 
     number: int
@@ -85,6 +88,7 @@ class InflowSource:
     full: bool = False
     carry: float = 0.0
     birth: Birth | None = None
+    viscosity: float = 0.0
 
     def speed_at(self, shot_time: float) -> np.ndarray:
         """Velocity (3,) of the liquid against the source, m per liquid second."""

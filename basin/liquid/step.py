@@ -1,11 +1,12 @@
 """One substep of the liquid, and the walk from frame to frame.
 
 The order is that of the algorithm: sources, level set, resampling, particles to grid, forces,
-pressure, extrapolation, grid to particles, spacing, advection. Substeps come in pairs of equal length
+pressure, viscosity, extrapolation, grid to particles, spacing, advection. Substeps come in pairs of equal length
 (advection-reflection, Zehnder, Narain & Thomaszewski 2018): the first one turns the divergence that the
 pressure takes away into its opposite, the second one, in the middle of the pair, gives gravity for both
 and takes the divergence away. So a pair is symmetric in time, keeps the energy of turning flow, and
-leaves velocities that belong to the same moment as the positions.
+leaves velocities that belong to the same moment as the positions. Viscosity acts there too, for both, on
+what the pressure has left, so that it meets no weight that the ground bears; its work is made free of divergence again.
 """
 
 from __future__ import annotations
@@ -34,9 +35,12 @@ from basin.liquid import (
     thin,
     timestep,
     transfer,
+    viscosity,
 )
 from basin.liquid.band import Bulk
+from basin.liquid.carried import Carried
 from basin.liquid.particles import Particles
+from basin.liquid.reaction import WATER
 from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
 from basin.settings import Curve
@@ -67,9 +71,9 @@ class LiquidWorld:
     frame_seconds : shot seconds per frame
     first_frame : frame of the initial state
     discard : voxels from an open wall within which liquid is thrown away
-    width : how many numbers each particle carries along: colour and mark (`basin.liquid.paint`), rest positions
-        (`basin.liquid.texture`), either of them or none
+    carried : what each particle carries along
     texture_clock : frames after which a rest position is renewed; 0 if none are carried
+    density : kg/m3
     """
 
     layout: Layout
@@ -92,13 +96,9 @@ class LiquidWorld:
     frame_seconds: float
     first_frame: int
     discard: float = 0.0
-    width: int = 0
+    carried: Carried = field(default_factory=Carried)
     texture_clock: int = 0
-
-    @property
-    def painted(self) -> int:
-        """How many of the numbers carried along are colour and mark; rest positions come after them."""
-        return self.width - (texture.WIDTH if self.texture_clock else 0)
+    density: float = WATER
 
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
@@ -149,6 +149,7 @@ class Tally:
 
     substeps: int = 0
     iterations: int = 0
+    viscous_iterations: int = 0
     residual: float = 0.0
     unconverged: int = 0
     closed_components: int = 0
@@ -171,7 +172,7 @@ class Liquid:
 
     def __init__(self, world: LiquidWorld, state: LiquidState | None = None):
         self.world = world
-        self.state = state or LiquidState(Particles.empty(world.width))
+        self.state = state or LiquidState(Particles.empty(world.carried.width))
         plugs = [sources.nozzle(inflow, world.layout, world.time_scale) for inflow in world.inflows]
         bodies = [*world.bodies, *(plug for plug in plugs if plug is not None)]
         self.solid_world = SolidWorld(world.layout, bodies, world.time_scale)
@@ -291,8 +292,9 @@ class Liquid:
         band.add_share(share, volume, tiles)
         phi = levelset.level_set(share, solids)
         now = tally.clocked("level set", now)
+        like = band.made_of(s.particles, tiling, tiles) if w.band > 0 or w.carried.viscous else None
         if w.band > 0:
-            like = band.made_of(s.particles, tiling, tiles)
+            assert like is not None
             tiling, hidden = self._keep_band(tiling, phi, solids, volume, carried, shot_time, like)
             now = tally.clocked("band", now)
         kept = s.particles
@@ -303,7 +305,7 @@ class Liquid:
             s.particles, tiling = sorted_particles(s.particles, layout)
             hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
         now = tally.clocked("resampling", now)
-        velocity, _mass = transfer.to_grid(s.particles, tiling, tiles, hidden)
+        velocity, grid_mass = transfer.to_grid(s.particles, tiling, tiles, hidden)
         band.merge(velocity, carried, volume, tiles)
         before = [u.copy() for u in velocity]
         now = tally.clocked("particles to grid", now)
@@ -322,8 +324,26 @@ class Liquid:
         pushed = reaction.impulses(solved, solution.value, contact, *changed, self._centres(shot_time))
         tally.impulse = pushed if len(tally.impulse) == 0 else tally.impulse + pushed
         now = tally.clocked("pressure", now)
+        thick = None
+        if like is not None and w.carried.viscous:
+            thick = viscosity.at_cells(s.particles, w.carried.paint, tiling, tiles, like, hidden) / layout.dx**2
+            # what particles say at its rim is truer than what goes on from inside, which slows turning liquid down
+            valid = [np.maximum(a, b > viscosity.THERE) for a, b in zip(valid, grid_mass, strict=True)]
+            if not reflects:
+                velocity = extrapolation.outwards(velocity, valid, 2, tiles)
+                matrix = viscosity.Viscous(phi, thick, contact, 2 * dt)
+                damped = matrix.damp(velocity)
+                tally.viscous_iterations += damped.iterations
+                tally.unconverged += int(damped.residual > viscosity.TOLERANCE)
+                now = tally.clocked("viscosity", now)
+                valid, again = pressure.project(solved, phi, contact, velocity, np.zeros(3))
+                valid = [np.maximum(a, b) for a, b in zip(valid, matrix.faces(), strict=True)]
+                tally.iterations += again.iterations
+                now = tally.clocked("pressure", now)
         velocity = extrapolation.outwards(velocity, valid, reach, tiles)
         velocity = extrapolation.onto_walls(velocity, contact, w.wall_friction)
+        if thick is not None:
+            viscosity.stick(velocity, thick, contact)
         now = tally.clocked("extrapolation", now)
         own = (s.particles, tiling, tiles)
         s.speed = transfer.to_particles(*own, velocity, before, w.flip_share, alone, kick, reflects, hidden)
@@ -350,6 +370,7 @@ class Liquid:
         if w.band > 0:
             carried = band.carry(velocity, before, volume, tiles, dt, reflects)
             shift = [np.float32(dt) * u + d for u, d in zip(velocity, shift, strict=True)]
+            assert like is not None
             passed = (solids, w.particles_per_cell, s.next_id, s.epoch, like)
             volume, given = band.flowed(volume, owed, carried, shift, *passed)
             s.particles, s.next_id = s.particles.joined(given), s.next_id + len(given)
@@ -473,12 +494,15 @@ class Liquid:
             w.particles_per_cell,
             crowded,
         )
-        if w.width and len(s.particles) > count:
+        columns = w.carried
+        if columns.width and len(s.particles) > count:
             metres = w.layout.to_metres(s.particles.position[count:]).astype(np.float64)
-            if w.painted:
+            if columns.painted:
                 colours = sources.coloured(source, metres, s.particles.id[count:], time)
-                s.particles.carried[count:, : w.painted] = colours
-            if w.texture_clock:
+                s.particles.carried[count:, : columns.paint] = colours
+            if columns.viscous:
+                s.particles.carried[count:, columns.paint] = source.viscosity
+            if columns.textured:
                 texture.renew(s.particles.carried[count:], metres, [0, 1])
         s.poured += volume * (len(s.particles) - count)
         s.speed = None

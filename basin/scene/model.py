@@ -168,6 +168,17 @@ class Span(Element):
 class Source(Element):
     """An element that gives liquid: what this is born with, and carries along."""
 
+    viscosity: float = setting(
+        0.0,
+        unit="Pa s",
+        group="At birth",
+        ge=0,
+        le=1e6,
+        slider=(0.001, 1000),
+        scale="log",
+        meaning="How hard it is to shear. Water has 0.001, too little to see; a thin oil 0.1, honey about 10, pitch "
+        "many thousands. 0 computes none; what mixes takes the mean.",
+    )
     paint: Paint = Field(default_factory=Plain, description="How the two colours and marks are laid out.")
     colour: Vec3 = setting(
         WATER, group="At birth", control="colour", meaning="Linear red, green and blue that the liquid carries along."

@@ -16,9 +16,10 @@ from basin.geometry.mesh import TriangleMesh, grounded, least_thickness
 from basin.geometry.pose import Pose, scale_of
 from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
-from basin.liquid import forces, texture
+from basin.liquid import forces
+from basin.liquid.carried import Carried
 from basin.liquid.effects import Drag
-from basin.liquid.paint import WIDTH, Birth, Picture
+from basin.liquid.paint import Birth, Picture
 from basin.liquid.solids import Body
 from basin.liquid.sources import DrainZone, FillSource, InflowSource
 from basin.liquid.step import LONGEST_MOVE, LiquidWorld
@@ -355,6 +356,11 @@ def is_painted(scene: Scene) -> bool:
     return any(source.painted() for source in scene.of_kind(Source))
 
 
+def is_viscous(scene: Scene) -> bool:
+    """Whether particles carry a viscosity."""
+    return any(source.viscosity > 0 for source in scene.of_kind(Source))
+
+
 def birth_span(element: Fill | Inflow, scene: Scene) -> tuple[float, float]:
     """Shot seconds from and until which a source gives liquid; for ever is until the shot's end."""
     if isinstance(element, Fill):
@@ -398,8 +404,9 @@ def _inflows(
         across = mesh.transformed(pose.matrix(element.start)).shadow(velocity)
     radius = element.shape.radius if isinstance(element.shape, Disc) else 0.0
     given = (flow, LITRE / scale, across, element.amount == "full", element.carry, _birth(element, scene, files))
+    thick = element.viscosity / scene.liquid.density
     own = (number, element.name, distance, radius, pose, velocity)
-    return [InflowSource(*own, a * scale, b * scale, *given) for a, b in spans]
+    return [InflowSource(*own, a * scale, b * scale, *given, thick) for a, b in spans]
 
 
 def _calm(scene: Scene) -> list[forces.Force]:
@@ -464,6 +471,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
     problems = check_scene(scene, files).problems
     if problems:
         raise SceneError(problems)
+    settings = scene.liquid
     dx = scene.voxel_size(quality)
     scale = scene.time.time_scale
 
@@ -484,11 +492,10 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
             is_box = isinstance(element.shape, Box)
             shape, pose = distance_of(element, scene, files, FINER * dx), scene.placement(element)
             own = (number, element.name, shape, is_box, pose, velocity, element.carry, frame)
-            fills.append(FillSource(*own, _birth(element, scene, files)))
+            fills.append(FillSource(*own, _birth(element, scene, files), element.viscosity / settings.density))
         elif isinstance(element, Inflow):
             mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, FINER * dx)
             inflows += _inflows(element, number, scene, files, mouth)
-    settings = scene.liquid
     return LiquidWorld(
         layout=scene_layout(scene, quality),
         bodies=bodies,
@@ -510,6 +517,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         time_scale=scale,
         frame_seconds=1.0 / scene.time.fps,
         first_frame=scene.time.first,
-        width=(WIDTH if is_painted(scene) else 0) + (texture.WIDTH if settings.texture_clock else 0),
+        carried=Carried(is_painted(scene), is_viscous(scene), settings.texture_clock > 0),
         texture_clock=settings.texture_clock,
+        density=settings.density,
     )

@@ -16,7 +16,7 @@ from basin.liquid.paint import Gradient, Picture
 from basin.liquid.step import ALGORITHM as LIQUID
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene
 from basin.settings import Curve, value_over
-from basin.stages.assembly import SceneFiles, birth_span, is_painted
+from basin.stages.assembly import SceneFiles, birth_span, is_painted, is_viscous
 from basin.surface.field import ALGORITHM as SURFACE
 from basin.surface.settings import Join
 
@@ -57,6 +57,8 @@ def _liquid_keys(scene: Scene, files: SceneFiles, quality: str) -> dict[int, str
     }
     if is_painted(scene):
         still["painted"] = True  # frames and restart states hold colours then, before the first source pours too
+    if is_viscous(scene):
+        still["viscous"] = True
     keys: dict[int, str] = {}
     before = _digest(still)
     for frame in range(time.first, time.last + 1):
@@ -93,6 +95,7 @@ def _part(scene: Scene, files: SceneFiles, index: int, frame: int, start: float,
     if isinstance(element, Drain):
         return ["drain", shape, moved, acts] if acts else None
     dyed = [_paint(element, scene, files)] if is_painted(scene) else []
+    dyed += [["viscosity", element.viscosity]] if is_viscous(scene) else []
     if isinstance(element, Fill):
         at = scene.time.first if element.start_frame is None else element.start_frame
         own = [shape, pose.over(end - MOMENT, end + MOMENT) if element.carry else pose.over(end, end)]

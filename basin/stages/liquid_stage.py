@@ -11,7 +11,6 @@ from basin.grid.layout import PAD, TILE, Layout
 from basin.liquid import texture
 from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
-from basin.liquid.reaction import DENSITY
 from basin.liquid.room import WHOLE
 from basin.liquid.step import Liquid, LiquidFields, LiquidState, Tally
 
@@ -45,9 +44,12 @@ def _carried(liquid: Liquid, frame: int | None) -> dict[str, np.ndarray]:
     """What particles carry along, by names."""
     w, carried = liquid.world, liquid.state.particles.carried
     found: dict[str, np.ndarray] = {}
-    if w.painted:
+    columns = w.carried
+    if columns.painted:
         found |= {"colour": carried[:, :3], "mark": carried[:, 3]}
-    if w.texture_clock and frame is not None:
+    if columns.viscous:
+        found["viscosity"] = carried[:, columns.paint] * np.float32(w.density)
+    if columns.textured and frame is not None:
         share = texture.second_share(frame - w.first_frame, w.texture_clock)
         found |= {"rest_a": carried[:, -6:-3], "rest_b": carried[:, -3:], "rest_share": np.array(share, np.float32)}
     return found
@@ -116,6 +118,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "speed_max": float(speed.max()) * w.layout.dx * w.time_scale,
         "substeps": float(tally.substeps),
         "iterations": float(tally.iterations),
+        **({"viscous_iterations": float(tally.viscous_iterations)} if w.carried.viscous else {}),
         "residual": tally.residual,
         "unconverged": float(tally.unconverged),
         "closed_pockets": float(tally.closed_components),
@@ -132,7 +135,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
 def _pushes(liquid: Liquid, tally: Tally) -> dict[str, float]:
     """Mean force (N) and torque about its origin (N m) on each collider over a frame, by its name."""
     w = liquid.world
-    scale = DENSITY * w.layout.dx**4 / (w.frame_seconds * w.time_scale)
+    scale = w.density * w.layout.dx**4 / (w.frame_seconds * w.time_scale)
     total: dict[str, np.ndarray] = {}
     for body, impulse in zip(w.bodies, tally.impulse, strict=False):  # one that is switched on twice is two bodies
         total[body.name] = total.get(body.name, np.zeros(6)) + impulse

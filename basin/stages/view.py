@@ -19,7 +19,7 @@ from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
 LEAST_SPAN = {"speed": 0.01}  # m/s: the colours of liquid at rest do not stretch over its last whispers
-SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark", "difference", "texture")
+SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark", "viscosity", "difference", "texture")
 CHECKS = 24  # of the checked pattern that shows a texture, along the longest side of what is seen
 FROM_NOTHING = ("speed", "vorticity")
 _Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]

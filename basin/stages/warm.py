@@ -73,8 +73,10 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         scene = {**tiny_scene(), "time": {"last": 2}}
         cache = Path(folder) / "cache"
-        for surface in surfaces():
-            for _ in run(parse_scene({**scene, "surface": surface}), Path(folder), Cache(cache)):
+        pool, *rest = scene["elements"]
+        thick = {**scene, "elements": [{**pool, "viscosity": 5.0}, *rest]}
+        for one in (thick, *({**scene, "surface": surface} for surface in surfaces())):
+            for _ in run(parse_scene(one), Path(folder), Cache(cache)):
                 pass
         asked = Asked(Path(folder), cache, scene, "final", 2)
         Judge().look(asked)

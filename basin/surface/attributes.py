@@ -11,7 +11,7 @@ from scipy.spatial import cKDTree
 from basin.surface.neighbours import binned, row, span
 
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
-AVERAGED = ("velocity", "colour", "mark", "born", "rest_a", "rest_b")
+AVERAGED = ("velocity", "colour", "mark", "viscosity", "born", "rest_a", "rest_b")
 NEAREST = ("source", "id")
 CARRIED = (*AVERAGED, *NEAREST)
 
@@ -121,8 +121,8 @@ def vertex_attributes(
 ) -> dict[str, np.ndarray]:
     """Attributes of vertices (m, 3) from those of particles (n, 3) by name.
 
-    `velocity`, `colour`, `mark` and `born` are fitted, colours and marks kept within what particles have; `source` and
-    `id` are the nearest particle's; `vorticity` is the length of the curl of the velocity, 1/s.
+    `velocity`, `colour`, `mark`, `viscosity` and `born` are fitted, all but velocities kept within what particles have;
+    `source` and `id` are the nearest particle's; `vorticity` is the length of the curl of the velocity, 1/s.
     """
     if len(position) == 0:
         return {"velocity": np.zeros((len(vertex), 3), np.float32)}

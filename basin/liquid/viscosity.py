@@ -1,0 +1,436 @@
+"""Viscosity: an implicit step that takes the least of inertia and dissipation together.
+
+Over a step dt the velocity u* becomes the u that makes
+
+    1/2 sum of m |u - u*|^2  +  dt sum of V nu (e_xx^2 + e_yy^2 + e_zz^2 + 2 e_xy^2 + 2 e_xz^2 + 2 e_yz^2)
+
+least (Batty & Bridson 2008, "Accurate viscous free surfaces for buckling, coiling, and rotating liquids"): e is the
+symmetric gradient of the staggered velocity, stretches at cells' centres and shears at their edges; m and V are the
+shares of the cubes about faces, centres and edges that liquid fills. A free surface then bears no stress by itself,
+and turning as a whole is free, since it has no strain. Liquid sticks to solids: faces whose centre lies in one move
+with it. Between such a face and the next in the liquid the velocity falls over the distance d from that one to the
+wall, not over a voxel, so a shear there weighs 1/d: the energy of a layer as thick as d whose slope is 1/d. The mass
+about such a face goes half as far as d: across a channel these are linear finite elements with lumped masses, whose
+steady flow is exact.
+
+The matrix is symmetric and positive definite; it is solved by conjugate gradients with its diagonal, in double
+precision and without being stored, tile by tile. Walls thinner than the grid can tell part no shear.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit, prange
+
+from basin.grid.fractions import SLIT
+from basin.grid.lanes import CONTRACT
+from basin.grid.layout import PAD
+from basin.grid.tiles import Tiles, load
+from basin.liquid import levelset
+from basin.liquid.band import MadeOf
+from basin.liquid.levelset import LEAST_ROOM
+from basin.liquid.particles import M, Particles
+from basin.liquid.pressure import solid_face_velocity
+from basin.liquid.solids import Solids
+from basin.liquid.sorting import Tiling
+
+TOLERANCE = 1e-6  # of the momentum that there is
+MOST_STEPS = 3000
+TOUCHES = np.float32(1e-3)  # voxels: a face's centre this near to a solid is in it
+NEAREST = np.float32(0.1)  # voxels: least distance between a face's centre and the wall that it shears against
+# steps along the axes between nodes and between cells in blocks of a tile and its rim that lie as lines
+NODE, CELL = (121, 11, 1), (100, 10, 1)
+BETWEEN = np.array(
+    [[0, 1, 2], [0, 2, 1], [1, 2, 0]]
+)  # of edges: the axes that their faces are square to, and their own
+THERE = np.float32(0.01)  # voxels^3 of particles about a face from which on its velocity is theirs
+LAYER = 1.0  # seconds in which the layer that a wall holds back grows to be seen
+SEEN = np.float32(0.05)  # particle volume in a voxel from which on its particles tell its viscosity
+
+
+@dataclass(frozen=True)
+class Damped:
+    """What a step of viscosity took: iterations, and the residual they left, as a share of the momentum."""
+
+    iterations: int
+    residual: float
+
+
+def at_cells(
+    particles: Particles, column: int, tiling: Tiling, tiles: Tiles, like: MadeOf, hidden: np.ndarray
+) -> np.ndarray:
+    """Kinematic viscosity at cells' centres, of the unit that particles carry: the mean of those about them by volume.
+
+    Parameters
+    ----------
+    column : of `particles.carried`
+    like : what the tiles' particles are, for cells that none is near
+    """
+    nu = particles.carried[:, column]
+    field = np.broadcast_to(like.carried[:, column, None, None, None], tiles.field().shape).copy()
+    if len(particles) == 0 or nu.min() == nu.max():
+        return field
+    held = levelset.density(particles, tiling, tiles, hidden)
+    weighed = particles.copy()
+    weighed.record[:, M] *= nu
+    total = levelset.density(weighed, tiling, tiles, hidden)
+    near = held > SEEN
+    field[near] = total[near] / held[near]
+    return field
+
+
+@njit(cache=True, inline="always")
+def _clipped(x):
+    return min(max(x, np.float32(0.0)), np.float32(1.0))
+
+
+@njit(cache=True)
+def _full(phi, wide, p, one, other):
+    """Share that liquid fills of the cube about the middle of the cells p, p - one, p - other, p - one - other.
+
+    Of a face with `other` 0. Cells with hardly any room know nothing and are left out.
+    """
+    total, count = np.float32(0.0), np.float32(0.0)
+    for a in range(2):
+        for b in range(2 if other > 0 else 1):
+            q = p - a * one - b * other
+            if wide[q] >= LEAST_ROOM:
+                total += phi[q]
+                count += np.float32(1.0)
+    return _clipped(np.float32(0.5) - total / count) if count > 0 else np.float32(0.0)
+
+
+@njit(cache=True, inline="always")
+def _centre(node, n, first, second):
+    """Distance to solids at the middle of the face between four nodes, in a block that lies as one line."""
+    return np.float32(0.25) * (node[n] + node[n + first] + node[n + second] + node[n + first + second])
+
+
+@njit(cache=True)
+def _held(node, opened, n, p, axis):
+    """Whether the face square to an axis at node n and cell p moves with a solid."""
+    inside = _centre(node, n, NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]) <= TOUCHES
+    return inside or opened[axis, p] <= SLIT
+
+
+@njit(cache=True)
+def _extent(node, opened, n, p, axis):
+    """Volume of which a face's velocity moves the mass: halfway to its neighbours, or to a wall before them."""
+    near = max(_centre(node, n, NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]), NEAREST)
+    volume = np.float32(1.0)
+    for d in range(3):
+        length = np.float32(0.0)
+        for side in (-1, 1):
+            beside = _held(node, opened, n + side * NODE[d], p + side * CELL[d], axis)
+            length += np.float32(0.5) * (min(near, np.float32(1.0)) if beside else np.float32(1.0))
+        volume *= length
+    return volume
+
+
+@njit(cache=True)
+def _shear(node, opened, n, p, x, y, along):
+    """Share of the cube about an edge that is open, or what a shear there weighs against a wall.
+
+    The edge lies along an axis, at node n and cell p, between two faces square to x and two square to y.
+    """
+    distance, walled = np.float32(1.0), False
+    for turn in range(2):
+        here, across = (x, y) if turn == 0 else (y, x)
+        # faces square to `across`, a step along `here` apart
+        high_in = _held(node, opened, n, p, across)
+        low_in = _held(node, opened, n - NODE[here], p - CELL[here], across)
+        if high_in != low_in:
+            walled = True
+            free = _centre(node, n - NODE[here] if high_in else n, NODE[here], NODE[along])
+            distance = min(distance, max(free, NEAREST))
+    if walled:
+        return np.float32(1.0) / distance
+    return _clipped(np.float32(0.5) + np.float32(0.5) * (node[n] + node[n + NODE[along]]))
+
+
+@njit(cache=True)
+def _mean(nu, p, one, other):
+    return np.float32(0.25) * (nu[p] + nu[p - one] + nu[p - other] + nu[p - one - other])
+
+
+@njit(cache=True, parallel=True)
+def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wide, cell, edge, mass):
+    for t in prange(1, first.shape[0]):
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        depth, thick = np.empty((10, 10, 10), np.float32), np.empty((10, 10, 10), np.float32)
+        load(phi, where, i0, j0, k0, depth)
+        if depth.min() >= 1.5:  # then no cube about a face or an edge holds any
+            continue
+        load(nu, where, i0, j0, k0, thick)
+        room, node = np.empty((10, 10, 10), np.float32), np.empty((11, 11, 11), np.float32)
+        share = np.empty((3, 10, 10, 10), np.float32)
+        load(wide, where, i0, j0, k0, room)
+        load(open_u, where, i0, j0, k0, share[0])
+        load(open_v, where, i0, j0, k0, share[1])
+        load(open_w, where, i0, j0, k0, share[2])
+        load(node_phi, where, i0, j0, k0, node)
+        depth_line, thick_line, room_line = depth.reshape(1000), thick.reshape(1000), room.reshape(1000)
+        node_line, opened = node.reshape(1331), share.reshape((3, 1000))
+        for a in range(8):
+            for b in range(8):
+                for c in range(8):
+                    p = ((a + 1) * 10 + b + 1) * 10 + c + 1
+                    n = ((a + 1) * 11 + b + 1) * 11 + c + 1
+                    if room_line[p] >= LEAST_ROOM:
+                        inside = _clipped(np.float32(0.5) - depth_line[p]) * own[t, a, b, c]
+                        cell[t, a, b, c] = np.float32(2.0 * dt) * thick_line[p] * inside
+                    for e in range(3):
+                        x, y, along = BETWEEN[e, 0], BETWEEN[e, 1], BETWEEN[e, 2]
+                        weight = _full(depth_line, room_line, p, CELL[x], CELL[y])
+                        if weight > 0:
+                            weight *= _shear(node_line, opened, n, p, x, y, along)
+                            weight *= np.float32(dt) * _mean(thick_line, p, CELL[x], CELL[y])
+                        edge[e, t, a, b, c] = weight
+                    for d in range(3):
+                        if _held(node_line, opened, n, p, d):
+                            mass[d, t, a, b, c] = np.float32(-1.0)
+                        else:
+                            full = _full(depth_line, room_line, p, CELL[d], 0)
+                            mass[d, t, a, b, c] = full * _extent(node_line, opened, n, p, d)
+
+
+@njit(cache=True, parallel=True)
+def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
+    for t in prange(1, first.shape[0]):
+        block = np.empty((4, 10, 10, 10), np.float32)
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        load(cell, where, i0, j0, k0, block[0])
+        load(xy, where, i0, j0, k0, block[1])
+        load(xz, where, i0, j0, k0, block[2])
+        load(yz, where, i0, j0, k0, block[3])
+        if block.max() <= 0:
+            continue
+        line = block.reshape((4, 1000))
+        for a in range(8):
+            for b in range(8):
+                for c in range(8):
+                    if inside[t, a, b, c] == 0:
+                        continue
+                    p = ((a + 1) * 10 + b + 1) * 10 + c + 1
+                    for d in range(3):
+                        m = mass[d, t, a, b, c]
+                        if m < 0:
+                            continue
+                        step = 100 if d == 0 else (10 if d == 1 else 1)
+                        stiff = line[0, p] + line[0, p - step]
+                        first_edge, second_edge = (1, 2) if d == 0 else ((1, 3) if d == 1 else (2, 3))
+                        first_step = 10 if d == 0 else 100
+                        second_step = 10 if d == 2 else 1
+                        stiff += line[first_edge, p] + line[first_edge, p + first_step]
+                        stiff += line[second_edge, p] + line[second_edge, p + second_step]
+                        if stiff > 0:
+                            inverse[d, t, a, b, c] = np.float32(1.0) / (m + stiff)
+                            live[t] = True
+
+
+@njit(cache=True, parallel=True, fastmath=CONTRACT)
+def _apply(row, first, where, cell, xy, xz, yz, mass, inverse, u, v, w, out, part):
+    """The matrix times a velocity; `part` is its product with the velocity, tile by tile."""
+    for n in prange(row.shape[0]):
+        t = row[n]
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        flow, weight = np.empty((3, 10, 10, 10)), np.empty((4, 10, 10, 10), np.float32)
+        load(u, where, i0, j0, k0, flow[0])
+        load(v, where, i0, j0, k0, flow[1])
+        load(w, where, i0, j0, k0, flow[2])
+        load(cell, where, i0, j0, k0, weight[0])
+        load(xy, where, i0, j0, k0, weight[1])
+        load(xz, where, i0, j0, k0, weight[2])
+        load(yz, where, i0, j0, k0, weight[3])
+        x, y, z = flow[0].reshape(1000), flow[1].reshape(1000), flow[2].reshape(1000)
+        c, e, f, g = weight[0].reshape(1000), weight[1].reshape(1000), weight[2].reshape(1000), weight[3].reshape(1000)
+        stress = np.empty((6, 1000))
+        for p in range(100, 900):  # over the rims too: whole lines are faster than what is needed of them
+            stress[0, p - 100] = c[p - 100] * (x[p] - x[p - 100])
+            stress[1, p] = c[p] * (y[p + 10] - y[p])
+            stress[2, p] = c[p] * (z[p + 1] - z[p])
+            stress[3, p] = e[p] * (x[p] - x[p - 10] + y[p] - y[p - 100])
+            stress[4, p] = f[p] * (x[p] - x[p - 1] + z[p] - z[p - 100])
+            stress[5, p] = g[p] * (y[p] - y[p - 1] + z[p] - z[p - 10])
+        for p in range(900, 990):
+            stress[0, p - 100] = c[p - 100] * (x[p] - x[p - 100])
+            stress[3, p] = e[p] * (x[p] - x[p - 10] + y[p] - y[p - 100])
+            stress[4, p] = f[p] * (x[p] - x[p - 1] + z[p] - z[p - 100])
+        total = 0.0
+        for a in range(8):
+            for b in range(8):
+                for k in range(8):
+                    p = ((a + 1) * 10 + b + 1) * 10 + k + 1
+                    pull = stress[0, p - 100] - stress[0, p] + stress[3, p] - stress[3, p + 10]
+                    pull += stress[4, p] - stress[4, p + 1] + mass[0, t, a, b, k] * x[p]
+                    pull = pull if inverse[0, t, a, b, k] > 0 else 0.0
+                    out[0, t, a, b, k] = pull
+                    total += pull * x[p]
+                    pull = stress[1, p - 10] - stress[1, p] + stress[3, p] - stress[3, p + 100]
+                    pull += stress[5, p] - stress[5, p + 1] + mass[1, t, a, b, k] * y[p]
+                    pull = pull if inverse[1, t, a, b, k] > 0 else 0.0
+                    out[1, t, a, b, k] = pull
+                    total += pull * y[p]
+                    pull = stress[2, p - 1] - stress[2, p] + stress[4, p] - stress[4, p + 100]
+                    pull += stress[5, p] - stress[5, p + 10] + mass[2, t, a, b, k] * z[p]
+                    pull = pull if inverse[2, t, a, b, k] > 0 else 0.0
+                    out[2, t, a, b, k] = pull
+                    total += pull * z[p]
+        part[n] = total
+
+
+@njit(cache=True, parallel=True)
+def _go(row, far, way, through, found, left, inverse, part):
+    """Go `far` along `way`; `part` is, tile by tile, the residual's square and its product with its preconditioned."""
+    for n in prange(row.shape[0]):
+        t = row[n]
+        square, product = 0.0, 0.0
+        for d in range(3):
+            x, r = found[d, t].reshape(512), left[d, t].reshape(512)
+            p, q, s = way[d, t].reshape(512), through[d, t].reshape(512), inverse[d, t].reshape(512)
+            for e in range(512):
+                x[e] += far * p[e]
+                r[e] -= far * q[e]
+                square += r[e] * r[e]
+                product += r[e] * r[e] * s[e]
+        part[n, 0], part[n, 1] = square, product
+
+
+@njit(cache=True, parallel=True)
+def _turn(row, share, left, inverse, way):
+    for n in prange(row.shape[0]):
+        t = row[n]
+        for d in range(3):
+            p, r, s = way[d, t].reshape(512), left[d, t].reshape(512), inverse[d, t].reshape(512)
+            for e in range(512):
+                p[e] = s[e] * r[e] + share * p[e]
+
+
+@njit(cache=True, parallel=True)
+def _of_solids(first, where, axis, mass, phi, owner, motion, field):
+    """Faces in solids take their velocity, in place."""
+    for t in prange(1, first.shape[0]):
+        for a in range(8):
+            for b in range(8):
+                for c in range(8):
+                    if mass[t, a, b, c] < 0:
+                        i, j, k = first[t, 0] + a, first[t, 1] + b, first[t, 2] + c
+                        field[t, a, b, c] = solid_face_velocity(axis, i, j, k, where, phi, owner, motion)
+
+
+class Viscous:
+    """The matrix of one step."""
+
+    def __init__(self, phi: np.ndarray, nu: np.ndarray, solids: Solids, dt: float):
+        """Weigh a moment's liquid.
+
+        Parameters
+        ----------
+        phi : level set at cells' centres, voxels
+        nu : kinematic viscosity there, voxels^2 per second
+        dt : seconds that it acts
+        """
+        tiles = self.tiles = solids.tiles
+        self._solids = solids
+        self._cell = tiles.field()
+        shape = (3, *self._cell.shape)
+        self._edge, self._mass, self._inverse = (np.zeros(shape, np.float32) for _ in range(3))
+        grid = (tiles.first, tiles.where)
+        room = (solids.phi, *solids.open, solids.own, solids.wide)
+        _weigh(*grid, phi, nu, dt, *room, self._cell, self._edge, self._mass)
+        tiles.wrap(self._cell, *self._edge)
+        live = np.zeros(len(tiles) + 1, bool)
+        _diagonal(*grid, _of_domain(tiles), self._cell, *self._edge, self._mass, self._inverse, live)
+        self._row = np.flatnonzero(live)
+
+    def damp(self, velocity: list[np.ndarray], tolerance: float = TOLERANCE) -> Damped:
+        """Let viscosity act on face velocities (voxels/s), in place.
+
+        Faces beyond the liquid must hold velocities that go on from its own; those at its rim change with it.
+        """
+        tiles, row, solids = self.tiles, self._row, self._solids
+        start = np.stack(velocity).astype(np.float64)
+        for axis in range(3):
+            held = (self._mass[axis], solids.phi, solids.owner, solids.motion, start[axis])
+            _of_solids(tiles.first, tiles.where, axis, *held)
+        tiles.wrap(*start)
+        left, found, way = np.zeros_like(start), np.zeros_like(start), np.zeros_like(start)
+        part = np.zeros(len(row))
+        # the mass takes no part in the change that stress alone brings about
+        self._times(start, left, part, np.zeros_like(self._mass))
+        np.negative(left, out=left)
+        inertia = np.where(self._inverse > 0, self._mass * start, 0.0)
+        momentum = float(np.sqrt((inertia**2).sum(axis=(2, 3, 4)).sum()))
+        through, sums = np.zeros_like(start), np.zeros((len(row), 2))
+        _go(row, 0.0, way, through, found, left, self._inverse, sums)
+        square, product = sums.sum(axis=0)
+        taken, turn = 0, 0.0
+        while np.sqrt(square) > tolerance * momentum and taken < MOST_STEPS:
+            _turn(row, turn, left, self._inverse, way)
+            tiles.wrap(*way)
+            self._times(way, through, part, self._mass)
+            _go(row, product / part.sum(), way, through, found, left, self._inverse, sums)
+            before = product
+            square, product = sums.sum(axis=0)
+            taken, turn = taken + 1, product / before
+        for axis in range(3):
+            velocity[axis] += found[axis].astype(np.float32)
+        tiles.wrap(*velocity)
+        return Damped(taken, float(np.sqrt(square)) / momentum if momentum > 0 else 0.0)
+
+    def faces(self) -> list[np.ndarray]:
+        """Which faces it acts on, as uint8 fields: beyond the liquid's own they go on from it without stress."""
+        acted = [(inverse > 0).astype(np.uint8) for inverse in self._inverse]
+        self.tiles.wrap(*acted)
+        return acted
+
+    def _times(self, flow: np.ndarray, out: np.ndarray, part: np.ndarray, mass: np.ndarray) -> None:
+        weights = (self._cell, *self._edge, mass, self._inverse)
+        _apply(self._row, self.tiles.first, self.tiles.where, *weights, *flow, out, part)
+
+
+def _of_domain(tiles: Tiles) -> np.ndarray:
+    """Which faces are the domain's own, not copies beyond a periodic wall, uint8 field."""
+    inside = np.ones((len(tiles) + 1, 8, 8, 8), np.uint8)
+    for axis in np.flatnonzero(tiles.layout.periodic):
+        cells = tiles.first[:, axis, None] + np.arange(8)
+        own = (cells >= PAD) & (cells < PAD + tiles.layout.inner[axis])
+        inside &= own.reshape(len(own), *(8 if d == axis else 1 for d in range(3)))
+    return inside
+
+
+@njit(cache=True, parallel=True)
+def _stick(beside, first, where, axis, opened, nu, phi, owner, motion, field):
+    for n in prange(beside.shape[0]):
+        t = beside[n]
+        node = np.empty((9, 9, 9), np.float32)
+        load(phi, where, first[t, 0], first[t, 1], first[t, 2], node)
+        line = node.reshape(729)
+        one, two = (9, 1) if axis == 0 else ((81, 1) if axis == 1 else (81, 9))
+        for a in range(8):
+            for b in range(8):
+                for c in range(8):
+                    middle = _centre(line, (a * 9 + b) * 9 + c, one, two)
+                    if middle > TOUCHES and opened[t, a, b, c] > SLIT:
+                        continue
+                    i, j, k = first[t, 0] + a, first[t, 1] + b, first[t, 2] + c
+                    its = solid_face_velocity(axis, i, j, k, where, phi, owner, motion)
+                    deep = min(max(-middle, 0.0), 0.5)
+                    hold = LAYER * nu[t, a, b, c]
+                    share = (1.0 - hold * deep / (1.0 - deep)) / (1.0 + hold)
+                    field[t, a, b, c] = its + share * (field[t, a, b, c] - its)
+
+
+def stick(velocity: list[np.ndarray], nu: np.ndarray, solids: Solids) -> None:
+    """Let faces in solids, which hold what slides along them, go on from liquid that sticks, in place.
+
+    Velocities fall evenly to the wall's own and on beyond it. Liquid whose layer at a wall, as it grows in a second, is
+    thinner than a voxel still slides.
+    """
+    tiles = solids.tiles
+    for axis in range(3):
+        held = (nu, solids.phi, solids.owner, solids.motion, velocity[axis])
+        _stick(solids.beside, tiles.first, tiles.where, axis, solids.open[axis], *held)
+    tiles.wrap(*velocity)

@@ -1,0 +1,149 @@
+"""Viscous cases of the catalogue, part B, and A26 with viscosity: runs of the whole solver."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from scipy.special import erfc
+
+from basin.liquid.step import Liquid
+from tests.reference.cases import set_flow
+from tests.reference.tanks import CLOSED, G, box_collider, box_fill, liquid, position, velocity
+
+DENSE = 1000.0  # kg/m3, so that a kinematic viscosity of 0.01 m2/s is 10 Pa s
+CHANNEL = {**CLOSED, "x_min": "periodic", "x_max": "periodic", "z_min": "periodic", "z_max": "periodic"}
+
+
+def run_for(run: Liquid, fps: float, seconds: float, frame: int = 1) -> int:
+    """Go on from a frame until a shot time; returns the frame there."""
+    while (frame - 1) / fps < seconds - 1e-9:
+        frame += 1
+        run.advance_frame(frame)
+    return frame
+
+
+def poiseuille(cells: int, seconds: float, off: float = 0.0, fps: float = 200.0) -> tuple[float, float]:
+    """Case B01: 0.1 m between planes, 0.01 m2/s, driven by 1 m/s2; planes `off` voxels beside the faces.
+
+    Returns
+    -------
+    speed amid the planes over the series' (Batchelor 1967, 4.3) at that time, and the relative RMS error of the
+    profile of a steady flow, which is only of use late
+    """
+    deep, nu = 0.1, 0.01
+    dx, low = deep / cells, off * deep / cells
+    high = deep + (dx if off else 0.0)
+    elements = [box_fill((0, 0, 0), (8 * dx, high, 8 * dx), viscosity=nu * DENSE)]
+    if off:
+        elements += [
+            box_collider((-1, -1, -1), (1, low, 1), "floor"),
+            box_collider((-1, low + deep, -1), (1, 2, 1), "roof"),
+        ]
+    run = liquid(dx, (8 * dx, high, 8 * dx), elements, CHANNEL, fps=fps, gravity=(1, 0, 0), density=DENSE)
+    run_for(run, fps, seconds)
+    y, u = position(run)[:, 1] - low, velocity(run)[:, 0]
+    n = np.arange(1, 400, 2)
+    lag = (32 / (n * np.pi) ** 3 * np.sin(n * np.pi / 2) * np.exp(-((n * np.pi / deep) ** 2) * nu * seconds)).sum()
+    middle = deep**2 / (8 * nu) * (1 - lag)
+    steady = y * (deep - y) / (2 * nu)
+    amid = np.abs(y - deep / 2) < 0.5 * dx
+    return float(u[amid].mean() / middle), float(np.sqrt(((u - steady) ** 2).mean() / (steady**2).mean()))
+
+
+def dragged(cells: int, deep: float, seconds: float, fps: float = 200.0) -> tuple[np.ndarray, np.ndarray]:
+    """Cases B03 and B04: liquid of 0.01 m2/s on a floor that slides at 1 m/s; heights and velocities of particles."""
+    dx = 0.1 / cells
+    keys = [{"time": t, "value": [t, -0.05, 0.0], "segment": "linear"} for t in (0.0, 10.0)]
+    floor = box_collider((-30, -0.1, -1), (30, 0.0, 1), "floor", pose={"translation": {"keys": keys}})
+    fill = box_fill((0, 0, 0), (8 * dx, deep, 8 * dx), viscosity=0.01 * DENSE)
+    run = liquid(dx, (8 * dx, deep, 8 * dx), [fill, floor], CHANNEL, fps=fps, gravity=(0, 0, 0), density=DENSE)
+    run_for(run, fps, seconds)
+    return position(run)[:, 1], velocity(run)[:, 0]
+
+
+def couette(seconds: float, cells: int = 16) -> float:
+    """Case B03: speed amid 0.1 m between a sliding and a still plane, m/s."""
+    y, u = dragged(cells, 0.1, seconds)
+    return float(u[np.abs(y - 0.05) < 0.5 * 0.1 / cells].mean())
+
+
+def stokes(fps: float, cells: int = 20) -> float:
+    """Case B04: RMS error after 0.1 s of the speed above a plane that slid off, over its speed."""
+    y, u = dragged(cells, 0.3, 0.1, fps)
+    return float(np.sqrt(((u - erfc(y / (2 * np.sqrt(0.01 * 0.1)))) ** 2)[y < 0.15].mean()))
+
+
+def film(cells: int, angle: float, thick: float, nu: float, seconds: float) -> tuple[float, float]:
+    """Case B06: a film down an incline; speed of its surface and flow over Nusselt's 1916."""
+    dx = thick / cells
+    fill = box_fill((0, 0, 0), (8 * dx, thick, 8 * dx), viscosity=nu * DENSE)
+    pull = (G * np.sin(angle), -G * np.cos(angle), 0.0)
+    walls = {**CHANNEL, "y_max": "open"}
+    run = liquid(dx, (8 * dx, 2 * thick, 8 * dx), [fill], walls, fps=100, gravity=pull, density=DENSE)
+    run_for(run, 100, seconds)
+    y, u, share = position(run)[:, 1], velocity(run)[:, 0], run.state.particles.volume
+    surface = G * np.sin(angle) * thick**2 / (2 * nu)
+    upper = y > thick - 1.0 * dx
+    expected = surface * (1 - (1 - y[upper] / thick) ** 2)
+    flow = float((u * share).sum() / share.sum())
+    return float((u[upper] / expected).mean()), flow / (surface * 2 / 3)
+
+
+def turning_disc(cells: int, nu: float, turns: float = 1.0) -> tuple[float, float]:
+    """Case B16: a free disc of 0.1 m that turns once a second; angular momentum and energy that it keeps."""
+    dx = 0.1 / cells
+    size = (0.3, 0.3, 8 * dx)
+    fill = box_fill((0, 0, 0), size, viscosity=nu * DENSE)
+    walls = {**CLOSED, "z_min": "periodic", "z_max": "periodic"}
+    run = liquid(dx, size, [fill], walls, fps=96, gravity=(0, 0, 0), density=DENSE)
+    far = np.hypot(*(position(run)[:, :2] - 0.15).T)
+    run.state.particles = run.state.particles.taken(far < 0.1)
+
+    def spin(at: np.ndarray) -> np.ndarray:
+        return 2 * np.pi * np.stack([0.15 - at[:, 1], at[:, 0] - 0.15, np.zeros(len(at))], axis=1)
+
+    set_flow(run, spin)
+
+    def kept() -> tuple[float, float]:
+        x, u, m = position(run) - [0.15, 0.15, 0], velocity(run), run.state.particles.volume.astype(float)
+        return float((m * (x[:, 0] * u[:, 1] - x[:, 1] * u[:, 0])).sum()), float(m @ (u**2).sum(axis=1))
+
+    first = kept()
+    run_for(run, 96, turns)
+    last = kept()
+    return last[0] / first[0], last[1] / first[1]
+
+
+def vortices(cells: int, nu: float, seconds: float = 0.5) -> float:
+    """Case A26: the rate (1/s) at which four vortices in a box that slides freely lose their energy."""
+    dx, k = 1.0 / cells, 2 * np.pi
+    walls = dict.fromkeys(CHANNEL, "periodic")
+    fill = box_fill((0, 0, 0), (1.0, 1.0, 8 * dx), viscosity=nu * DENSE)
+    run = liquid(dx, (1.0, 1.0, 8 * dx), [fill], walls, fps=48, gravity=(0, 0, 0), density=DENSE)
+
+    def flow(at: np.ndarray) -> np.ndarray:
+        x, y = k * at[:, 0], k * at[:, 1]
+        return np.stack([np.sin(x) * np.cos(y), -np.cos(x) * np.sin(y), np.zeros_like(x)], axis=1)
+
+    set_flow(run, flow)
+
+    def energy() -> float:
+        return float((velocity(run) ** 2).sum(axis=1) @ run.state.particles.volume.astype(np.float64))
+
+    first = energy()
+    run_for(run, 48, seconds)
+    return float(-np.log(energy() / first) / seconds)
+
+
+def spread(seconds: list[float], dx: float = 0.004, **more: Any) -> list[float]:
+    """Case B09: front (m) of a column of 0.2 x 0.05 m and 0.01 m2/s that runs out over a floor that it sticks to."""
+    size = (0.6, 0.1, 8 * dx)
+    fill = box_fill((0, 0, 0), (0.2, 0.05, 8 * dx), viscosity=0.01 * DENSE)
+    walls = {**CLOSED, "z_min": "periodic", "z_max": "periodic", "y_max": "open"}
+    run = liquid(dx, size, [fill], walls, fps=24, density=DENSE, **more)
+    found, frame = [], 1
+    for time in seconds:
+        frame = run_for(run, 24, time, frame)
+        found.append(float(np.quantile(position(run)[:, 0], 0.9995)))
+    return found
