@@ -117,6 +117,7 @@ def rows() -> list[Row]:
     rise = cases.dipped_ball
     theirs = "own potential flow"
     return [
+        *_thick(),
         Row(
             "A05",
             "speed of a jet under 0.3 m, over sqrt(2 g h)",
@@ -231,6 +232,75 @@ def rows() -> list[Row]:
             lambda n: test_reaction.thread(test_reaction.pouring_tap(0.02 / n, 0.2)) / 0.38,
         ),
         Row("-", "force of a jet on a plate, 8 voxels across", "momentum theorem", "8 %", (4, 8), struck),
+    ]
+
+
+def _thick() -> list[Row]:
+    """Quantities of thick liquids."""
+    from tests.reference import thick
+
+    run_out = cache(lambda n: thick.spread([1.0, 5.0], 0.05 / n))
+    flow = cache(lambda n: thick.film(n, np.pi / 6, 0.02, 0.005, 0.3))
+    return [
+        Row(
+            "A26",
+            "rate at which 0.01 m2/s stops vortices, less that without",
+            "Taylor & Green 1937",
+            "3 % at 64",
+            (16, 32, 64),
+            lambda n: (thick.vortices(n, 0.01) - thick.vortices(n, 0.0)) / 1.5791,
+        ),
+        Row(
+            "B01",
+            "speed amid a channel, planes on the faces",
+            "Poiseuille 1840",
+            "1 % at 16",
+            (8, 16, 32),
+            lambda n: thick.poiseuille(n, 1.0, fps=100)[0],
+        ),
+        Row(
+            "B01",
+            "the same, planes 0.3 voxels off the faces",
+            "Poiseuille 1840",
+            "1 % at 16",
+            (8, 16, 32),
+            lambda n: thick.poiseuille(n, 1.0, 0.3, fps=100)[0],
+        ),
+        Row(
+            "B03",
+            "speed amid a gap, 0.1 s after a plane slides off",
+            "Couette 1890",
+            "1.5 % of the plane's",
+            (8, 16, 32),
+            lambda n: 1 + thick.couette(0.1, n) - 0.26276,
+        ),
+        Row(
+            "B04",
+            "1 + rms error of the profile above a plane, steps of 1/200 s",
+            "Stokes 1851",
+            "1.5 %",
+            (5, 10, 20),
+            lambda n: 1 + thick.stokes(200.0, n),
+        ),
+        Row(
+            "B06",
+            "surface speed of a film at 30 degrees",
+            "Nusselt 1916",
+            "4 % at 10",
+            (5, 10, 20),
+            lambda n: flow(n)[0],
+        ),
+        Row("B06", "its flow", "Nusselt 1916", "6 % at 10", (5, 10, 20), lambda n: flow(n)[1]),
+        Row("B09", "front after 1 s, 0.299 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[0] / 0.299),
+        Row("B09", "front after 5 s, 0.396 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[1] / 0.396),
+        Row(
+            "B16",
+            "angular momentum of a free disc after a quarter turn",
+            "Newton",
+            "0.13 % (0.5 % a turn)",
+            (10, 20),
+            lambda n: thick.turning_disc(n, 1.0, 0.25)[0],
+        ),
     ]
 
 

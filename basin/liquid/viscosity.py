@@ -361,8 +361,10 @@ class Viscous:
         # the mass takes no part in the change that stress alone brings about
         self._times(start, left, part, np.zeros_like(self._mass))
         np.negative(left, out=left)
-        inertia = np.where(self._inverse > 0, self._mass * start, 0.0)
-        momentum = float(np.sqrt((inertia**2).sum(axis=(2, 3, 4)).sum()))
+        # walls give momentum too: liquid at rest beside one that moves is not there yet
+        fastest = float(np.abs(start[self._mass < 0]).max(initial=0.0)) if solids.moving else 0.0
+        mass = np.where(self._inverse > 0, self._mass, np.float32(0.0))
+        momentum = float(np.sqrt(((mass * start) ** 2 + (mass * fastest) ** 2).sum(axis=(2, 3, 4)).sum()))
         through, sums = np.zeros_like(start), np.zeros((len(row), 2))
         _go(row, 0.0, way, through, found, left, self._inverse, sums)
         square, product = sums.sum(axis=0)

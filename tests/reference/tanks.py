@@ -50,7 +50,7 @@ def liquid(
     scene = parse_scene(
         {
             "format": "zinc-scene/1",
-            "time": {"fps": fps, "last": 100000},
+            "time": {"fps": fps, "last": 1000},
             "domain": {"low": low, "size": size, "walls": walls or CLOSED, **(domain or {})},
             "liquid": {"voxel_size": dx, **settings},
             "elements": elements,

@@ -5,14 +5,47 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from scipy.sparse import csr_matrix, diags
 from scipy.special import erfc
 
 from basin.liquid.step import Liquid
+from basin.liquid.viscosity import Viscous
 from tests.reference.cases import set_flow
 from tests.reference.tanks import CLOSED, G, box_collider, box_fill, liquid, position, velocity
 
 DENSE = 1000.0  # kg/m3, so that a kinematic viscosity of 0.01 m2/s is 10 Pa s
 CHANNEL = {**CLOSED, "x_min": "periodic", "x_max": "periodic", "z_min": "periodic", "z_max": "periodic"}
+
+
+def assembled(matrix: Viscous) -> tuple[csr_matrix, np.ndarray]:
+    """The matrix from its energy: M + G^T W G, with G the strains at cells and edges as sparse differences.
+
+    Returns
+    -------
+    the matrix over the free faces, and which of the dense grid's faces these are, bool (3, Nx, Ny, Nz)
+    """
+    tiles = matrix.tiles
+    free = np.stack([tiles.dense(f) for f in matrix._inverse]) > 0
+    mass = np.stack([tiles.dense(f) for f in matrix._mass])
+    number = np.arange(free.size).reshape(free.shape)
+
+    def moved(axis: int, along: int, step: int) -> np.ndarray:
+        return np.roll(number[axis], -step, along)
+
+    strains = [([moved(d, d, 1), number[d]], tiles.dense(matrix._cell)) for d in range(3)]
+    for e, (x, y) in enumerate(((0, 1), (0, 2), (1, 2))):
+        faces = [number[x], moved(x, y, -1), number[y], moved(y, x, -1)]
+        strains.append((faces, tiles.dense(matrix._edge[e])))
+    total = diags(np.where(free, mass, 0.0).ravel().astype(float)).tocsr()
+    for faces, weight in strains:
+        at = np.flatnonzero(weight.ravel() > 0)
+        column = np.concatenate([f.ravel()[at] for f in faces])
+        sign = np.repeat([1.0, -1.0] * (len(faces) // 2), len(at))
+        row = np.tile(np.arange(len(at)), len(faces))
+        slope = csr_matrix((sign, (row, column)), shape=(len(at), free.size))
+        total = total + slope.T @ diags(weight.ravel()[at].astype(float)) @ slope
+    chosen = np.flatnonzero(free.ravel())
+    return csr_matrix(total)[chosen][:, chosen], free
 
 
 def run_for(run: Liquid, fps: float, seconds: float, frame: int = 1) -> int:

@@ -1,0 +1,357 @@
+"""The viscous step held against linear algebra and the laws of motion; a source's viscosity along its way."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numba
+import numpy as np
+from django.test import SimpleTestCase
+from scipy.sparse.linalg import spsolve
+
+from basin.cache import Cache
+from basin.grid.layout import PAD
+from basin.grid.tiles import Tiles, tile_set
+from basin.liquid.band import made_of
+from basin.liquid.carried import Carried
+from basin.liquid.particles import Particles
+from basin.liquid.resampling import resampled
+from basin.liquid.solids import Solids
+from basin.liquid.sorting import sorted_particles
+from basin.liquid.thin import EVERYTHING_SEEN
+from basin.liquid.viscosity import Viscous, at_cells, stick
+from basin.scene import SceneError, parse_scene
+from basin.stages.assembly import SceneFiles, liquid_world
+from basin.stages.keys import frame_keys
+from basin.stages.liquid_stage import frame_arrays
+from basin.stages.run import run
+from basin.stages.view import attributes, shaded
+from tests.reference.tanks import CLOSED, box_collider, box_fill, liquid, position
+from tests.reference.thick import assembled
+
+Flow = Callable[[np.ndarray], np.ndarray]
+DX = 0.1
+PERIODIC = dict.fromkeys(CLOSED, "periodic")
+
+
+def grid(size: tuple[float, float, float], walls: dict[str, str], *solid: dict[str, Any]) -> tuple[Tiles, Solids]:
+    """All tiles of a domain in voxels of 0.1 m, and what is solid in it."""
+    run = liquid(DX, size, [box_fill((0, 0, 0), (DX, DX, DX)), *solid], walls)
+    layout = run.world.layout
+    tiles = tile_set(layout, np.arange(int(np.prod(layout.tiles))))
+    return tiles, run.solid_world.at(tiles, 0.0, 0.0)
+
+
+def places(tiles: Tiles, offset: tuple[float, float, float]) -> np.ndarray:
+    """Places (n + 1, 8, 8, 8, 3) in voxels from the domain's corner."""
+    cell = np.stack(np.meshgrid(*[np.arange(8)] * 3, indexing="ij"), axis=-1)
+    return np.asarray(tiles.first[:, None, None, None, :] + cell + np.array(offset) - PAD, float)
+
+
+def level(tiles: Tiles, distance: Callable[[np.ndarray], np.ndarray]) -> np.ndarray:
+    """A level set at cells' centres, voxels, from places in voxels."""
+    found = np.clip(distance(places(tiles, (0.5, 0.5, 0.5))), -2.5, 2.5).astype(np.float32)
+    found[0] = 2.5
+    return found
+
+
+def faces(tiles: Tiles, flow: Flow) -> list[np.ndarray]:
+    """A flow's components at the faces square to them."""
+    offsets = ((0.0, 0.5, 0.5), (0.5, 0.0, 0.5), (0.5, 0.5, 0.0))
+    return [flow(places(tiles, o))[..., d].astype(np.float32) for d, o in enumerate(offsets)]
+
+
+def ball(middle: float = 8.0, radius: float = 5.3) -> Callable[[np.ndarray], np.ndarray]:
+    return lambda at: np.linalg.norm(at - middle, axis=-1) - radius
+
+
+def spinning(at: np.ndarray) -> np.ndarray:
+    """Turning about a leaning axis through (8, 8, 8), and going."""
+    return np.cross([0.3, -0.5, 0.8], at - 8.0) + np.array([1.0, 2.0, -0.5])
+
+
+def anyhow(at: np.ndarray) -> np.ndarray:
+    """A flow without order, the same each time."""
+    return np.sin(at @ np.array([[1.3, 2.1, 0.7], [2.9, 0.4, 1.7], [0.8, 1.9, 3.1]])) * 3.0
+
+
+def everywhere(tiles: Tiles, value: float) -> np.ndarray:
+    return tiles.field(value)
+
+
+class Step(SimpleTestCase):
+    """One implicit step on a grid."""
+
+    OPEN = dict.fromkeys(CLOSED, "open")
+
+    def free_ball(self, nu: float) -> tuple[Tiles, Viscous]:
+        tiles, solids = grid((1.6, 1.6, 1.6), self.OPEN)
+        return tiles, Viscous(level(tiles, ball()), everywhere(tiles, nu), solids, 1.0)
+
+    def test_turning_and_going_as_a_whole_are_free(self) -> None:
+        """Case B16 (Newton; Batty & Bridson 2008): no viscous stress, so no change, however stiff; 1e-6 a solve."""
+        for nu in (1.0, 1e4):
+            tiles, matrix = self.free_ball(nu)
+            velocity = faces(tiles, spinning)
+            before = [u.copy() for u in velocity]
+            matrix.damp(velocity)
+            for u, u0 in zip(velocity, before, strict=True):
+                np.testing.assert_allclose(u, u0, atol=1e-5 * float(np.abs(u0).max()))
+
+    def momenta(self, tiles: Tiles, matrix: Viscous, velocity: list[np.ndarray]) -> np.ndarray:
+        """Momentum (3,) and angular momentum (3,) about the ball's middle, as the matrix weighs masses."""
+        offsets = ((0.0, 0.5, 0.5), (0.5, 0.0, 0.5), (0.5, 0.5, 0.0))
+        total = np.zeros(6)
+        for d, u in enumerate(velocity):
+            acts = matrix.faces()[d] > 0
+            own = (matrix._mass[d] * u * acts).astype(float)
+            arm = places(tiles, offsets[d]) - 8.0
+            total[d] += own.sum()
+            total[3 + (d + 1) % 3] += (arm[..., (d + 2) % 3] * own).sum()
+            total[3 + (d + 2) % 3] -= (arm[..., (d + 1) % 3] * own).sum()
+        return total
+
+    def test_momentum_and_angular_momentum_stay_and_strain_goes(self) -> None:
+        """Newton's laws: stresses inside a body change neither; what stiff liquid is left with is a rigid motion."""
+        tiles, matrix = self.free_ball(1e3)
+        velocity = faces(tiles, anyhow)
+        before = self.momenta(tiles, matrix, velocity)
+        matrix.damp(velocity, 1e-9)
+        after = self.momenta(tiles, matrix, velocity)
+        np.testing.assert_allclose(after, before, atol=1e-4 * float(np.abs(before).max()))
+        # the rigid motion of that momentum, by least squares over the faces of the ball
+        offsets = ((0.0, 0.5, 0.5), (0.5, 0.0, 0.5), (0.5, 0.5, 0.0))
+        rows, right = [], []
+        for d, u in enumerate(velocity):
+            at = (
+                places(tiles, offsets[d])[inside] - 8.0 if (inside := matrix.faces()[d] > 0).any() else np.zeros((0, 3))
+            )
+            row = np.zeros((len(at), 6))
+            row[:, d] = 1.0
+            row[:, 3 + (d + 1) % 3], row[:, 3 + (d + 2) % 3] = at[:, (d + 2) % 3], -at[:, (d + 1) % 3]
+            rows.append(row)
+            right.append(u[inside])
+        table, values = np.concatenate(rows), np.concatenate(right)
+        fit, *_ = np.linalg.lstsq(table, values, rcond=None)
+        self.assertLess(float(np.abs(table @ fit - values).max()), 2e-3 * 3.0)  # of what it was
+        self.assertGreater(float(np.abs(values).max()), 0.03)
+
+    def test_waves_of_shear_and_stretch_fall_as_the_implicit_step_says(self) -> None:
+        """Linear theory: by 1 / (1 + nu dt k^2) where the motion is square to the way it changes, by twice that k^2
+        where it is along; k of the grid is 2 sin(k / 2) (any textbook of difference schemes)."""
+        tiles, solids = grid((1.6, 1.6, 1.6), PERIODIC)
+        k, nu = 2 * np.pi / 16, 3.0
+        own = (2 * np.sin(k / 2)) ** 2
+        for moves, along, twice in ((0, 1, 1), (1, 2, 1), (2, 0, 1), (0, 0, 2), (1, 1, 2), (2, 2, 2)):
+
+            def wave(at: np.ndarray, moves: int = moves, along: int = along) -> np.ndarray:
+                found = np.zeros(at.shape)
+                found[..., moves] = np.cos(k * at[..., along] + 0.3)
+                return found
+
+            velocity = faces(tiles, wave)
+            before = velocity[moves].copy()
+            Viscous(tiles.field(-2.5), everywhere(tiles, nu), solids, 1.0).damp(velocity)
+            np.testing.assert_allclose(velocity[moves][1:], before[1:] / (1 + twice * nu * own), atol=2e-6)
+
+    def test_the_solution_is_that_of_a_general_library(self) -> None:
+        """The matrix is that of the energy, as SciPy puts it together, and positive; its direct solver agrees."""
+        floor = box_collider((-1, -1, -1), (2, 0.23, 2), "floor")
+        tiles, solids = grid((0.8, 0.8, 0.8), self.OPEN, floor)
+        nu = level(tiles, lambda at: 2.0 + at[..., 0]) + np.float32(2.5)
+        matrix = Viscous(level(tiles, lambda at: np.linalg.norm(at - [4.2, 3.4, 4.0], axis=-1) - 2.9), nu, solids, 1.0)
+        whole, free = assembled(matrix)
+        self.assertGreater(int(free.sum()), 300)
+        self.assertGreater(float(np.linalg.eigvalsh(whole.toarray()).min()), 0.0)
+        velocity = faces(tiles, anyhow)
+        start = np.stack(velocity).astype(float)
+        held = np.where(matrix._mass < 0, 0.0, start)  # the floor rests
+        out, part = np.zeros_like(start), np.zeros(len(matrix._row))
+        matrix._times(held, out, part, matrix._mass)
+        flat = np.stack([tiles.dense(f) for f in held])[free]
+        stiff = np.stack([tiles.dense(f) for f in out])[free]
+        matrix._times(np.where(matrix._inverse > 0, held, 0.0), out, part, matrix._mass)
+        product = np.stack([tiles.dense(f) for f in out])[free]
+        np.testing.assert_allclose(product, whole @ flat, atol=1e-9 * np.abs(product).max())
+        # stress on the free faces by the others, which do not change, is on the right side
+        mass = np.stack([tiles.dense(f) for f in matrix._mass])[free].astype(float)
+        change = spsolve(whole.tocsc(), mass * flat - stiff)
+        matrix.damp(velocity, 1e-9)
+        found = np.stack([tiles.dense(f) for f in velocity])[free]
+        np.testing.assert_allclose(found, flat + change, atol=1e-5)
+
+    def test_the_same_bits_on_one_thread_and_two(self) -> None:
+        tiles, matrix = self.free_ball(10.0)
+        found = []
+        for threads in (1, 2):
+            numba.set_num_threads(threads)
+            try:
+                velocity = faces(tiles, anyhow)
+                matrix.damp(velocity)
+            finally:
+                numba.set_num_threads(numba.config.NUMBA_NUM_THREADS)
+            found.append(np.stack(velocity))
+        np.testing.assert_array_equal(*found)
+
+    def test_liquid_at_rest_takes_no_steps_and_none_is_no_trouble(self) -> None:
+        tiles, matrix = self.free_ball(10.0)
+        velocity = [tiles.field() for _ in range(3)]
+        self.assertEqual(matrix.damp(velocity).iterations, 0)
+        empty = Viscous(tiles.field(2.5), everywhere(tiles, 1.0), matrix._solids, 1.0)
+        self.assertEqual(empty.damp(faces(tiles, anyhow)).iterations, 0)
+
+
+class Walls(SimpleTestCase):
+    """Liquid at walls on and off the faces."""
+
+    def test_shear_between_planes_is_exact_wherever_they_lie(self) -> None:
+        """Poiseuille 1840: y (H - y) / 2 nu; here at the faces, whose elements are exact, to 1e-3."""
+        for off in (0.0, 0.3, 0.8):
+            walls = {**PERIODIC, "y_min": "open", "y_max": "open"}
+            low, deep = 2.0 + off, 10.0
+            floor = box_collider((-1, -1, -1), (3, low * DX, 3), "floor")
+            roof = box_collider((-1, (low + deep) * DX, -1), (3, 3, 3), "roof")
+            tiles, solids = grid((0.8, 1.6, 0.8), walls, floor, roof)
+            phi, nu = tiles.field(-2.5), 2.0
+            velocity = [tiles.field() for _ in range(3)]
+            matrix = Viscous(phi, everywhere(tiles, nu), solids, 50.0)
+            for _ in range(60):  # until it is steady
+                velocity[0] += np.float32(50.0)  # 1 voxel/s^2
+                matrix.damp(velocity, 1e-9)
+            y = places(tiles, (0.0, 0.5, 0.5))[..., 1] - low
+            flows = (matrix.faces()[0] > 0) & (y > 0) & (y < deep)
+            expected = y * (deep - y) / (2 * nu)
+            error = np.abs(velocity[0] - expected)[flows] / expected.max()
+            self.assertLess(float(error.max()), 2e-3, f"planes {off} voxels off the faces")
+
+    def test_what_sticks_goes_on_into_the_wall_the_other_way(self) -> None:
+        """Half a voxel behind a wall stands minus what is half a voxel before it; water's thin layer slides."""
+        tiles, solids = grid((1.6, 1.6, 1.6), CLOSED)
+        for nu, expected in ((1e6, -1.0), (0.0, 1.0), (1.0, 0.0)):
+            velocity = [tiles.field(1.0) for _ in range(3)]
+            stick(velocity, everywhere(tiles, nu), solids)
+            behind = tiles.dense(velocity[0])[PAD + 4, PAD - 1, PAD + 4]
+            before = tiles.dense(velocity[0])[PAD + 4, PAD, PAD + 4]
+            self.assertAlmostEqual(float(behind), expected, places=4)
+            self.assertEqual(float(before), 1.0)
+
+    def test_a_wall_that_moves_takes_stiff_liquid_with_it(self) -> None:
+        keys = [{"time": t, "value": [0.8 + 0.4 * t, -0.5, 0.8]} for t in (0.0, 10.0)]
+        keys = [{**k, "segment": "linear"} for k in keys]
+        floor = box_collider((-3, -1, -3), (3, 0.0, 3), "floor", pose={"translation": {"keys": keys}})
+        run = liquid(
+            DX,
+            (1.6, 1.6, 1.6),
+            [box_fill((0, 0, 0), (DX, DX, DX)), floor],
+            PERIODIC | {"y_max": "open", "y_min": "open"},
+        )
+        layout = run.world.layout
+        tiles = tile_set(layout, np.arange(int(np.prod(layout.tiles))))
+        solids = run.solid_world.at(tiles, 1.0, 0.01)
+        velocity = [tiles.field() for _ in range(3)]
+        Viscous(level(tiles, lambda at: at[..., 1] - 8.0), everywhere(tiles, 1e5), solids, 1.0).damp(velocity)
+        y = places(tiles, (0.0, 0.5, 0.5))[..., 1]
+        np.testing.assert_allclose(velocity[0][1:][(y[1:] > 0) & (y[1:] < 8)], 4.0, rtol=1e-3)  # voxels a second
+
+
+class Sources(SimpleTestCase):
+    """Viscosity as sources give it and particles carry it."""
+
+    def scene(self, *viscosity: float, **more: Any) -> dict[str, Any]:
+        fills = [
+            {**box_fill((0.4 * n, 0, 0), (0.4 * n + 0.4, 0.2, 0.4), f"part {n}"), "viscosity": v}
+            for n, v in enumerate(viscosity)
+        ]
+        return {
+            "format": "zinc-scene/1",
+            "time": {"last": 3},
+            "domain": {"low": [0, 0, 0], "size": [0.8, 0.4, 0.4], "walls": CLOSED},
+            "liquid": {"voxel_size": 0.025, **more},
+            "quality": {"draft": 1, "proof": 1},
+            "elements": fills,
+        }
+
+    def test_kinematic_is_dynamic_over_density_and_leaves_as_it_came(self) -> None:
+        made = liquid(0.05, (0.8, 0.8, 0.8), self.scene(3.0, 0.0)["elements"], density=1500.0)
+        self.assertEqual(made.world.carried, Carried(viscous=True))
+        x = position(made)[:, 0]
+        nu = made.state.particles.carried[:, 0]
+        np.testing.assert_allclose(nu[x < 0.39], 3.0 / 1500.0, rtol=1e-6)
+        np.testing.assert_array_equal(nu[x > 0.41], 0.0)
+        frame = frame_arrays(made, made.fields(0.0))
+        np.testing.assert_allclose(frame["viscosity"][x < 0.39], 3.0, rtol=1e-6)
+        self.assertIn("viscosity", attributes(frame))
+        told, _ = shaded(frame, "viscosity")
+        self.assertAlmostEqual(float(told["top"]), 3.0, places=5)
+
+    def test_no_viscosity_is_carried_where_no_source_has_any(self) -> None:
+        made = liquid(0.05, (0.8, 0.8, 0.8), self.scene(0.0, 0.0)["elements"])
+        self.assertEqual(made.world.carried.width, 0)
+        self.assertNotIn("viscosity", frame_arrays(made, made.fields(0.0)))
+
+    def test_columns_lie_beside_colours_and_rest_positions(self) -> None:
+        parts = self.scene(2.0, 1.0, texture_clock=4)
+        parts["elements"][0] |= {"colour": [1.0, 0.0, 0.0], "mark": 0.5}
+        world = liquid_world(parse_scene(parts), SceneFiles(Path()), "final")
+        self.assertEqual((world.carried.paint, world.carried.width), (4, 4 + 1 + 6))
+        with tempfile.TemporaryDirectory() as name:
+            cache = Cache(Path(name))
+            list(run(parse_scene(parts), Path(name), cache))
+            frame, mesh = cache.stage("liquid").frame(3), cache.stage("surface").frame(3)
+        for one, within in ((frame, 1e-5), (mesh, 1e-4)):
+            left = one["position"][:, 0] < 0.25
+            np.testing.assert_allclose(one["viscosity"][left], 2.0, rtol=within)
+            np.testing.assert_allclose(one["mark"][left], 0.5, atol=within)
+            right = one["position"][:, 0] > 0.55
+            np.testing.assert_allclose(one["viscosity"][right], 1.0, rtol=within)
+        still = np.linalg.norm(frame["rest_a"] - frame["position"], axis=1)
+        self.assertLess(float(np.quantile(still, 0.9)), 0.02)
+
+    def test_cells_take_the_mean_of_their_particles_by_volume(self) -> None:
+        made = liquid(0.05, (0.8, 0.8, 0.8), self.scene(4.0, 1.0)["elements"], density=1.0)
+        p, tiling = sorted_particles(made.state.particles, made.world.layout)
+        tiles = tiling.surroundings(4)
+        field = at_cells(p, 0, tiling, tiles, made_of(p, tiling, tiles), EVERYTHING_SEEN)
+        line = tiles.dense(field)[PAD : PAD + 16, PAD + 1, PAD + 4]
+        np.testing.assert_allclose(line[:6], 4.0, rtol=1e-5)
+        np.testing.assert_allclose(line[10:], 1.0, rtol=1e-5)
+        self.assertTrue((np.diff(line) <= 1e-6).all())
+        self.assertAlmostEqual(float(line[7] + line[8]), 5.0, places=2)  # alike on both sides
+
+    def test_particles_that_merge_take_the_mean(self) -> None:
+        made = liquid(0.05, (0.8, 0.8, 0.8), self.scene(1.0, 1.0)["elements"], density=1.0)
+        crowd = Particles.at(np.full((40, 3), 8.5) + np.linspace(0, 0.4, 40)[:, None], 0.05, 1)
+        crowd.carried[:, 0] = np.arange(40) % 2 * 6.0
+        p, tiling = sorted_particles(crowd, made.world.layout)
+        tiles = tiling.surroundings(4)
+        fewer, _ = resampled(p, tiling, tiles.field(-2.5), tiles, 8, 40, 0, EVERYTHING_SEEN)
+        self.assertLess(len(fewer), 40)
+        held = float(fewer.carried[:, 0] @ fewer.volume)
+        self.assertAlmostEqual(held, 3.0 * 40 * 0.05, places=3)
+
+    def test_keys_change_with_viscosity_and_old_frames_stay_current_without(self) -> None:
+        files = SceneFiles(Path())
+        keys = [
+            frame_keys(parse_scene(s), files, "final", "liquid")[3]
+            for s in (
+                self.scene(0.0, 0.0),
+                self.scene(2.0, 0.0),
+                self.scene(2.0, 1.0),
+                self.scene(2.0, 0.0, density=900.0),
+            )
+        ]
+        self.assertEqual(len(set(keys)), 4)
+        bare = self.scene(0.0, 0.0)
+        for element in bare["elements"]:
+            del element["viscosity"]
+        self.assertEqual(frame_keys(parse_scene(bare), files, "final", "liquid")[3], keys[0])
+
+    def test_nonsense_is_refused_with_a_sentence(self) -> None:
+        for value, words in ((-1.0, "greater than or equal to 0"), (1e9, "less than or equal"), ("thick", "number")):
+            with self.assertRaisesRegex(SceneError, f"elements.0..viscosity.*{words}"):
+                parse_scene(self.scene(value))  # type: ignore[arg-type]
+        with self.assertRaisesRegex(SceneError, "density"):
+            parse_scene(self.scene(1.0, density=0.0))

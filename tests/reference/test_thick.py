@@ -1,0 +1,76 @@
+"""Thick liquids in runs of the whole solver, against the analytic theory of each (catalogue, part B, and A26)."""
+
+from __future__ import annotations
+
+import numpy as np
+from django.test import SimpleTestCase
+
+from tests.reference import thick
+
+
+class Channel(SimpleTestCase):
+    """Case B01 (Poiseuille 1840; Batchelor 1967): speed amid the channel and profile within 1 %, 16 voxels across."""
+
+    def test_steady_flow(self) -> None:
+        middle, profile = thick.poiseuille(16, 1.0, fps=100)
+        self.assertAlmostEqual(middle, 1.0, delta=0.01)
+        self.assertLess(profile, 0.01)
+
+    def test_on_its_way_between_planes_off_the_faces(self) -> None:
+        """The list asks for 2 % on the way; there the step's own lag of a hundredth of a second is within."""
+        middle, _ = thick.poiseuille(16, 0.5, 0.3, fps=100)
+        self.assertAlmostEqual(middle, 1.0, delta=0.01)
+
+
+class DraggedAlong(SimpleTestCase):
+    """Liquid beside a plane that slides: a wall's own velocity reaches it through viscosity alone."""
+
+    def test_couette(self) -> None:
+        """Case B03 (Couette 1890): amid the gap after 0.1 s 0.26276 of the plane's speed, within 1.5 % of that."""
+        self.assertAlmostEqual(thick.couette(0.1), 0.26276, delta=0.015)
+
+    def test_stokes_first_problem_whatever_the_step(self) -> None:
+        """Case B04 (Stokes 1851): u = erfc(y / 2 sqrt(nu t)), RMS within 1.5 % of the plane's speed."""
+        for fps in (100.0, 200.0):
+            self.assertLess(thick.stokes(fps, 10), 0.015)
+
+
+class Film(SimpleTestCase):
+    """Case B06 (Nusselt 1916): surface speed within 4 % and flow within 6 % at 10 voxels; here within 1.5 %."""
+
+    def test_down_inclines(self) -> None:
+        for angle, deep, nu, surface in (
+            (30, 0.02, 0.005, 0.19613),
+            (45, 0.01, 0.01, 0.03467),
+            (90, 0.02, 0.005, 0.39227),
+        ):
+            slope = np.radians(angle)
+            self.assertAlmostEqual(thick.G * np.sin(slope) * deep**2 / (2 * nu), surface, delta=1e-5)
+            speed, flow = thick.film(10, slope, deep, nu, 0.3)
+            self.assertAlmostEqual(speed, 1.0, delta=0.015)
+            self.assertAlmostEqual(flow, 1.0, delta=0.015)
+
+
+class TurningDisc(SimpleTestCase):
+    """Case B16 (Newton; Batty & Bridson 2008): a free disc keeps its turning, within 0.5 % a turn."""
+
+    def test_angular_momentum_stays(self) -> None:
+        kept, energy = thick.turning_disc(12, 1.0, 0.25)
+        self.assertAlmostEqual(kept, 1.0, delta=0.005)
+        self.assertAlmostEqual(energy, 1.0, delta=0.005)
+
+
+class Vortices(SimpleTestCase):
+    """Case A26 (Taylor & Green 1937): energy falls by e^(-4 nu k^2 t): 1.5791 /s, 3 % beside what is lost anyway."""
+
+    def test_rate(self) -> None:
+        rate = thick.vortices(32, 0.01) - thick.vortices(32, 0.0)
+        self.assertAlmostEqual(rate / 1.5791, 1.0, delta=0.03)
+
+
+class RunningOut(SimpleTestCase):
+    """Case B09 (Huppert 1982, his equation solved on the way there): front at 1 s 0.299 m, within 5 %."""
+
+    def test_front(self) -> None:
+        (front,) = thick.spread([1.0], 0.005)
+        self.assertAlmostEqual(front / 0.299, 1.0, delta=0.03)
