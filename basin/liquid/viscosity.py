@@ -25,7 +25,6 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.fractions import SLIT
-from basin.grid.lanes import CONTRACT
 from basin.grid.layout import PAD
 from basin.grid.tiles import Tiles, load
 from basin.liquid import levelset
@@ -230,54 +229,103 @@ def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
                             live[t] = True
 
 
-@njit(cache=True, parallel=True, fastmath=CONTRACT)
-def _apply(row, first, where, cell, xy, xz, yz, mass, inverse, u, v, w, out, part):
+@njit(cache=True, parallel=True)
+def _gather(row, first, where, cell, xy, xz, yz, weight):
+    """The weights of tiles with their rims, as lines, so that iterations need not look for them."""
+    for n in prange(row.shape[0]):
+        t = row[n]
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        load(cell, where, i0, j0, k0, weight[n, 0])
+        load(xy, where, i0, j0, k0, weight[n, 1])
+        load(xz, where, i0, j0, k0, weight[n, 2])
+        load(yz, where, i0, j0, k0, weight[n, 3])
+
+
+@njit(cache=True, inline="always")
+def _stretch(out, weight, u, begin, end, step):
+    """Stress of a stretch along an axis, whole lines at a time, over the rims too."""
+    for p in range(begin, end):
+        out[p] = weight[p] * (u[p + step] - u[p])
+
+
+@njit(cache=True, inline="always")
+def _sheared(out, weight, u, v, begin, end, across_u, across_v):
+    """Stress of a shear: of u across an axis and of v across the other."""
+    for p in range(begin, end):
+        out[p] = weight[p] * (u[p] - u[p - across_u] + v[p] - v[p - across_v])
+
+
+@njit(cache=True, inline="always")
+def _pull(out, mass, inverse, u, stretch, along, one, step_one, two, step_two):
+    """A component of the matrix times the velocity in a tile, and its product with the velocity."""
+    total = 0.0
+    for a in range(8):
+        for b in range(8):
+            q, p = (a * 8 + b) * 8, ((a + 1) * 10 + b + 1) * 10 + 1
+            for k in range(8):
+                pull = mass[q + k] * u[p + k] + stretch[p + k - along] - stretch[p + k]
+                pull += one[p + k] - one[p + k + step_one] + two[p + k] - two[p + k + step_two]
+                pull = pull if inverse[q + k] > 0 else 0.0
+                out[q + k] = pull
+                total += pull * u[p + k]
+    return total
+
+
+@njit(cache=True, parallel=True, fastmath=True)
+def _apply(row, first, where, weight, mass, inverse, u, v, w, out, part):
     """The matrix times a velocity; `part` is its product with the velocity, tile by tile."""
     for n in prange(row.shape[0]):
         t = row[n]
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        flow, weight = np.empty((3, 10, 10, 10)), np.empty((4, 10, 10, 10), np.float32)
+        flow, stress = np.empty((3, 10, 10, 10)), np.empty((6, 1000))
         load(u, where, i0, j0, k0, flow[0])
         load(v, where, i0, j0, k0, flow[1])
         load(w, where, i0, j0, k0, flow[2])
-        load(cell, where, i0, j0, k0, weight[0])
-        load(xy, where, i0, j0, k0, weight[1])
-        load(xz, where, i0, j0, k0, weight[2])
-        load(yz, where, i0, j0, k0, weight[3])
         x, y, z = flow[0].reshape(1000), flow[1].reshape(1000), flow[2].reshape(1000)
-        c, e, f, g = weight[0].reshape(1000), weight[1].reshape(1000), weight[2].reshape(1000), weight[3].reshape(1000)
-        stress = np.empty((6, 1000))
-        for p in range(100, 900):  # over the rims too: whole lines are faster than what is needed of them
-            stress[0, p - 100] = c[p - 100] * (x[p] - x[p - 100])
-            stress[1, p] = c[p] * (y[p + 10] - y[p])
-            stress[2, p] = c[p] * (z[p + 1] - z[p])
-            stress[3, p] = e[p] * (x[p] - x[p - 10] + y[p] - y[p - 100])
-            stress[4, p] = f[p] * (x[p] - x[p - 1] + z[p] - z[p - 100])
-            stress[5, p] = g[p] * (y[p] - y[p - 1] + z[p] - z[p - 10])
-        for p in range(900, 990):
-            stress[0, p - 100] = c[p - 100] * (x[p] - x[p - 100])
-            stress[3, p] = e[p] * (x[p] - x[p - 10] + y[p] - y[p - 100])
-            stress[4, p] = f[p] * (x[p] - x[p - 1] + z[p] - z[p - 100])
-        total = 0.0
-        for a in range(8):
-            for b in range(8):
-                for k in range(8):
-                    p = ((a + 1) * 10 + b + 1) * 10 + k + 1
-                    pull = stress[0, p - 100] - stress[0, p] + stress[3, p] - stress[3, p + 10]
-                    pull += stress[4, p] - stress[4, p + 1] + mass[0, t, a, b, k] * x[p]
-                    pull = pull if inverse[0, t, a, b, k] > 0 else 0.0
-                    out[0, t, a, b, k] = pull
-                    total += pull * x[p]
-                    pull = stress[1, p - 10] - stress[1, p] + stress[3, p] - stress[3, p + 100]
-                    pull += stress[5, p] - stress[5, p + 1] + mass[1, t, a, b, k] * y[p]
-                    pull = pull if inverse[1, t, a, b, k] > 0 else 0.0
-                    out[1, t, a, b, k] = pull
-                    total += pull * y[p]
-                    pull = stress[2, p - 1] - stress[2, p] + stress[4, p] - stress[4, p + 100]
-                    pull += stress[5, p] - stress[5, p + 10] + mass[2, t, a, b, k] * z[p]
-                    pull = pull if inverse[2, t, a, b, k] > 0 else 0.0
-                    out[2, t, a, b, k] = pull
-                    total += pull * z[p]
+        c, e = weight[n, 0].reshape(1000), weight[n, 1].reshape(1000)
+        f, g = weight[n, 2].reshape(1000), weight[n, 3].reshape(1000)
+        _stretch(stress[0], c, x, 0, 900, 100)
+        _stretch(stress[1], c, y, 100, 900, 10)
+        _stretch(stress[2], c, z, 100, 900, 1)
+        _sheared(stress[3], e, x, y, 100, 1000, 10, 100)
+        _sheared(stress[4], f, x, z, 100, 1000, 1, 100)
+        _sheared(stress[5], g, y, z, 100, 900, 1, 10)
+        total = _pull(
+            out[0, t].reshape(512),
+            mass[0, t].reshape(512),
+            inverse[0, t].reshape(512),
+            x,
+            stress[0],
+            100,
+            stress[3],
+            10,
+            stress[4],
+            1,
+        )
+        total += _pull(
+            out[1, t].reshape(512),
+            mass[1, t].reshape(512),
+            inverse[1, t].reshape(512),
+            y,
+            stress[1],
+            10,
+            stress[3],
+            100,
+            stress[5],
+            1,
+        )
+        total += _pull(
+            out[2, t].reshape(512),
+            mass[2, t].reshape(512),
+            inverse[2, t].reshape(512),
+            z,
+            stress[2],
+            1,
+            stress[4],
+            100,
+            stress[5],
+            10,
+        )
         part[n] = total
 
 
@@ -344,6 +392,8 @@ class Viscous:
         live = np.zeros(len(tiles) + 1, bool)
         _diagonal(*grid, _of_domain(tiles), self._cell, *self._edge, self._mass, self._inverse, live)
         self._row = np.flatnonzero(live)
+        self._weight = np.empty((len(self._row), 4, 10, 10, 10), np.float32)
+        _gather(self._row, *grid, self._cell, *self._edge, self._weight)
 
     def damp(self, velocity: list[np.ndarray], tolerance: float = TOLERANCE) -> Damped:
         """Let viscosity act on face velocities (voxels/s), in place.
@@ -389,8 +439,8 @@ class Viscous:
         return acted
 
     def _times(self, flow: np.ndarray, out: np.ndarray, part: np.ndarray, mass: np.ndarray) -> None:
-        weights = (self._cell, *self._edge, mass, self._inverse)
-        _apply(self._row, self.tiles.first, self.tiles.where, *weights, *flow, out, part)
+        own = (self._weight, mass, self._inverse)
+        _apply(self._row, self.tiles.first, self.tiles.where, *own, *flow, out, part)
 
 
 def _of_domain(tiles: Tiles) -> np.ndarray:
