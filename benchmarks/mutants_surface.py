@@ -98,9 +98,9 @@ def _pulled(made: Callable, slot: np.ndarray, position: np.ndarray, *rest: Any) 
     rest[-3][:] = own + 0.05 * (position.mean(axis=0) - own)
 
 
-def _early(made: Callable, cell: np.ndarray, start: np.ndarray) -> np.ndarray:
+def _early(made: Callable, cell: np.ndarray, kept: np.ndarray, start: np.ndarray) -> np.ndarray:
     """The first of the particles in full cells is never seen."""
-    order: np.ndarray = made(cell, start)
+    order: np.ndarray = made(cell, kept, start)
     start[:-1] += np.diff(start) > 3
     return order
 

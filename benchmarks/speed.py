@@ -360,8 +360,8 @@ def viscous(bandwidth: float) -> list[str]:
     return [
         *lines,
         "",
-        f"At 100, SciPy's CG with the same diagonal on the assembled matrix takes {other / mine:.1f} times as long (one "
-        "thread, its assembly left out).",
+        f"At 100, SciPy's CG with the same diagonal on the assembled matrix takes {other / mine:.1f} times as long "
+        "(one thread, its assembly left out).",
     ]
 
 
@@ -374,8 +374,8 @@ def surfaces(run: Liquid, bandwidth: float) -> list[str]:
     points = Points(position, volume, spacing, {"velocity": particles.velocity})
     made = particle_field(points, spacing, SurfaceSettings(filters=[]))
     assert made
-    cloud = Cloud.about(position, volume, None, 2 * spacing, made.low, spacing, made.phi.shape)
-    shell = len(cloud.shell(2 * spacing)[0])
+    grid = (made.low, spacing, made.phi.shape)
+    shell = len(Cloud.about(position, volume, None, 2 * spacing, grid, 2 * spacing).some)
     lines = [
         f"{len(position):,} particles, {shell:,} of them in the shell near the surface, surface voxel half of the "
         "liquid's, kernels of 2 spacings, no filters; sorting and telling the shell are in:",

@@ -132,6 +132,73 @@ def add_spline(typing_context, line, place, width, m, a, b, c):  # type: ignore[
     return signature, code
 
 
+def _root(builder: Any, value: Any) -> Any:
+    """Square roots of eight numbers."""
+    name, kind = "llvm.sqrt.v8f32", ir.FunctionType(EIGHT, [EIGHT])
+    function = builder.module.globals.get(name) or ir.Function(builder.module, kind, name)
+    return builder.call(function, [value])
+
+
+def _row_of_eight(context: Any, builder: Any, kind: Any, line: Any, place: Any, first: Any) -> tuple[Any, Any]:
+    """Pointer to eight numbers of a line, and eight numbers from `first` on, one apart."""
+    held = context.make_array(kind)(context, builder, line)
+    at = builder.bitcast(builder.gep(held.data, [place]), EIGHT.as_pointer())
+    return at, builder.fadd(_all(builder, first), ir.Constant(EIGHT, [float(n) for n in range(8)]))
+
+
+@intrinsic
+def lower_to_distance(typing_context, line, place, first, across, radius, unit):  # type: ignore[no-untyped-def]
+    """Lower eight numbers of a line to (sqrt(across + d^2) - radius) unit, d being first, first + 1 and so on.
+
+    Parameters
+    ----------
+    line : float32 (n,), C order; place : unsigned, of the first of them, at most n - 8; the others float32
+    """
+    f = types.float32
+    signature = types.void(line, types.uint64, f, f, f, f)
+
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        at, d = _row_of_eight(context, builder, signature.args[0], *args[:3])
+        across, radius, unit = (_all(builder, v) for v in args[3:])
+        squared = builder.fadd(across, builder.fmul(d, d), flags=FLAGS)
+        own = builder.fmul(builder.fsub(_root(builder, squared), radius), unit)
+        held = builder.load(at, align=4)
+        builder.store(builder.select(builder.fcmp_ordered("<", own, held), own, held), at, align=4)
+        return context.get_dummy_value()
+
+    return signature, code
+
+
+@intrinsic
+def add_wendland(typing_context, line, place, first, c, b, a, share):  # type: ignore[no-untyped-def]
+    """Add share (1 - s)^4 (1 + 4 s) to eight numbers of a line; s^2 = c + 2 b d + a d^2 within 0 and 1.
+
+    Parameters
+    ----------
+    line : float32 (n,), C order; place : unsigned, of the first of them, at most n - 8; the others float32
+    first : d of the first; the others' are one apart
+    """
+    f = types.float32
+    signature = types.void(line, types.uint64, f, f, f, f, f)
+
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        at, d = _row_of_eight(context, builder, signature.args[0], *args[:3])
+        c, b, a, share = (_all(builder, v) for v in args[3:])
+        none, one, four, five = (ir.Constant(EIGHT, [v] * 8) for v in (0.0, 1.0, 4.0, 5.0))
+        slope = builder.fadd(builder.fadd(b, b), builder.fmul(a, d), flags=FLAGS)
+        squared = builder.fadd(c, builder.fmul(slope, d), flags=FLAGS)
+        squared = builder.select(builder.fcmp_ordered(">", squared, none), squared, none)
+        squared = builder.select(builder.fcmp_ordered("<", squared, one), squared, one)
+        rest = builder.fsub(one, _root(builder, squared))
+        power = builder.fmul(rest, rest)
+        power = builder.fmul(builder.fmul(power, power), builder.fsub(five, builder.fmul(four, rest)))
+        held = builder.load(at, align=4)
+        builder.store(builder.fadd(held, builder.fmul(power, share)), at, align=4)
+        return context.get_dummy_value()
+
+    return signature, code
+
+
 DOUBLE = ir.DoubleType()
 EIGHT_DOUBLE = ir.VectorType(DOUBLE, 8)
 WHOLE = ir.IntType(32)

@@ -1,4 +1,4 @@
-"""Particles in the order of cells on the nodes that they are to fill, and which of them shape the surface."""
+"""The particles that shape a surface, in the order of cells on the nodes that they are to fill."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from basin.surface import splat
-from basin.surface.neighbours import Binned, binned
+from basin.surface.neighbours import Binned, cell_numbers, sorted_into
 
 SPARSE = 0.5  # share of liquid about a cell below which there is air about
 NEAR = 3  # cells about such ones whose nodes are worked out; what lies outside of them is deep
@@ -18,17 +18,20 @@ MOST_BAND = 4.0  # with what filters look at besides
 
 @dataclass(frozen=True)
 class Cloud:
-    """The particles of a frame about the nodes of a field.
+    """The particles of a frame that shape its surface, and those beside them, about the nodes of a field.
 
     Attributes
     ----------
-    cells : the particles in cells half a kernel radius wide, from the first node on
+    cells : these particles in cells half a kernel radius wide, from the first node on
+    some : int64 ascending, which of them shape the surface; deep : bool, cells of which none of this is known
     volume : float32 (n,), m3; way : float64 (n, 3), metres that each is drawn out to both sides, if any is
     low : float64 (3,), metres, of the first node; voxel : distance of nodes; shape : how many
     band : voxels beyond a ball that its distance is written to
     """
 
     cells: Binned
+    some: np.ndarray
+    deep: np.ndarray
     volume: np.ndarray
     way: np.ndarray | None
     low: np.ndarray
@@ -42,17 +45,34 @@ class Cloud:
         volume: np.ndarray,
         way: np.ndarray | None,
         radius: float,
-        low: np.ndarray,
-        voxel: float,
-        shape: tuple[int, ...],
+        grid: tuple[np.ndarray, float, tuple[int, ...]],
+        reach: float,
+        beside: float = 0.0,
         room: float = 0.0,
     ) -> Cloud:
-        """Sort particles for kernels of a radius; `room` voxels about the surface are looked at besides."""
+        """Sort particles for kernels of a radius.
+
+        Parameters
+        ----------
+        grid : low, voxel and shape
+        reach : metres from which a particle shapes a node
+        beside : metres within which it has a look at others
+        room : voxels about the surface that are looked at besides
+        """
+        low, voxel, shape = grid
         edge = radius / 2
         count = ((np.array(shape) - 1) * voxel / edge).astype(np.int64) + 1
-        cells = binned(position, edge, (low, count))
+        cell = cell_numbers(position, low, count, edge)
+        held = splat.sums(cell, volume, int(np.prod(count))).reshape(tuple(count.tolist()))
+        # over a bell four cells wide, so that the particles' own noise is none
+        near = splat.widened(splat.belled(held) < SPARSE * edge**3, NEAR)
+        wanted = splat.widened(near, int(np.ceil(reach / edge)))
+        kept = splat.widened(wanted, int(np.ceil(beside / edge))) if beside > 0 else wanted
+        cells = sorted_into(position, cell, kept.ravel(), low, count, edge)
+        some = np.asarray(splat.within(cells.start, wanted.ravel()))
         ways = None if way is None else way[cells.order]
-        return Cloud(cells, volume[cells.order], ways, low, voxel, shape, min(BAND + room, MOST_BAND))
+        band = min(BAND + room, MOST_BAND)
+        return Cloud(cells, some, ~near, volume[cells.order], ways, low, voxel, shape, band)
 
     def slabs(self, some: np.ndarray, reach: float) -> np.ndarray:
         """First and last of some particles (ascending) that can reach each slab of node planes."""
@@ -71,20 +91,10 @@ class Cloud:
         """Metres that kernels or balls of a radius are drawn out at most."""
         return furthest(self.way, radius)
 
-    def shell(self, reach: float) -> tuple[np.ndarray, np.ndarray]:
-        """Particles within reach of nodes near the surface, int64 ascending, and cells that are deep, bool."""
-        shape = tuple(self.cells.shape.tolist())
-        held = splat.sums(self.cells.start, self.volume).reshape(shape)
-        # over a bell four cells wide, so that the particles' own noise is none
-        near = _widened(splat.belled(held) < SPARSE * self.cells.edge**3, NEAR)
-        further = int(np.ceil(reach / self.cells.edge))
-        wanted = _widened(near, further)
-        return np.asarray(splat.within(self.cells.start, wanted.ravel())), ~near
-
-    def fill_deep(self, values: np.ndarray, deep: np.ndarray, value: float) -> None:
+    def fill_deep(self, values: np.ndarray, value: float) -> None:
         """Set nodes in deep cells, in place."""
         at = [(np.arange(n) * self.voxel / self.cells.edge).astype(np.int64) for n in self.shape]
-        splat.fill(values, deep, *at, np.float32(value))
+        splat.fill(values, self.deep, *at, np.float32(value))
 
     def with_balls(self, phi: np.ndarray, radius: float, some: np.ndarray) -> None:
         """Add balls to a level set in place, of a radius (in spacings of its volume) about some particles."""
@@ -106,19 +116,6 @@ class Cloud:
 def furthest(way: np.ndarray | None, radius: float) -> float:
     """Metres that something of a radius is drawn out at most along ways (n, 3), if there are any."""
     return 0.0 if way is None else min(float(np.abs(way).max(initial=0.0)), LONGEST * radius)
-
-
-def _widened(flags: np.ndarray, cells: int) -> np.ndarray:
-    """Flags with all within some cells along each axis set too."""
-    found = np.ascontiguousarray(flags)
-    for axis in range(3):
-        wide = found.copy()
-        to, of = np.moveaxis(wide, axis, 0), np.moveaxis(found, axis, 0)
-        for shift in range(1, cells + 1):
-            to[shift:] |= of[:-shift]
-            to[:-shift] |= of[shift:]
-        found = wide
-    return found
 
 
 def _drawn_radius(radius: np.ndarray, half: np.ndarray) -> np.ndarray:

@@ -16,11 +16,11 @@ import numpy as np
 from scipy import ndimage
 
 from basin.surface import splat
-from basin.surface.cloud import Cloud, furthest
-from basin.surface.kernels import ellipsoids
+from basin.surface.cloud import BAND, MOST_BAND, Cloud, furthest
+from basin.surface.kernels import WIDER, ellipsoids
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-5"
+ALGORITHM = "surface-6"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
@@ -144,33 +144,30 @@ def profile(samples: int = 512) -> tuple[np.ndarray, np.ndarray]:
 
 def _averaged(cloud: Cloud, reach: float, radius: float) -> np.ndarray:
     """Distance to the weighted mean of the particles within reach, less a radius (Zhu & Bridson 2005)."""
-    some, deep = cloud.shell(reach)
+    some = cloud.some
     found = np.zeros((*cloud.shape, 4), np.float32)
     splat.mean_place(cloud.slabs(some, reach), some, cloud.cells.position, cloud.low, cloud.voxel, reach, found)
     phi = splat.off_mean(found, np.float32(radius), np.float32(cloud.voxel), np.float32(reach))
-    cloud.fill_deep(phi, deep, -radius)
+    cloud.fill_deep(phi, -radius)
     return np.asarray(phi)
 
 
-def _balls(cloud: Cloud, reach: float, radius: float) -> np.ndarray:
-    """Union of balls of a radius in spacings."""
-    most = radius * float(np.cbrt(cloud.volume.max()))
-    some, deep = cloud.shell(most + cloud.band * cloud.voxel + cloud.furthest(most))
+def _balls(cloud: Cloud, reach: float, radius: float, most: float) -> np.ndarray:
+    """Union of balls of a radius in spacings, the largest of which has one of `most` metres."""
     phi = np.full(cloud.shape, reach, np.float32)
-    cloud.with_balls(phi, radius, some)
-    cloud.fill_deep(phi, deep, -most)
+    cloud.with_balls(phi, radius, cloud.some)
+    cloud.fill_deep(phi, -most)
     return phi
 
 
 def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing: float) -> np.ndarray:
     """Distance to the half-full contour of the particles' density, with balls for those too lonely to show in it."""
-    round_ones = settings.method == "density"
-    some, deep = cloud.shell(radius if round_ones else FARTHER * radius + cloud.furthest(radius))
+    some = cloud.some
     volume = cloud.volume[some]
     density = np.zeros(cloud.shape, np.float32)
-    kernels = _Balls(cloud, radius, some) if round_ones else _Ellipsoids(cloud, radius, some)
+    kernels = (_Balls if settings.method == "density" else _Ellipsoids)(cloud, radius, some)
     kernels.add(density, np.arange(len(some)), volume)
-    cloud.fill_deep(density, deep, 1.0)
+    cloud.fill_deep(density, 1.0)
     node = cloud.node(some)
     if settings.thinnest > 0:
         # the most that there is nearby: thin sheets are lifted, the surface of a body stays as it is
@@ -223,17 +220,18 @@ class _Ellipsoids:
         splat.ellipsoids(starts, *args, self.cloud.low, self.cloud.voxel, density)
 
 
-def _without_specks(phi: np.ndarray, cloud: Cloud, settings: SurfaceSettings) -> None:
+def _without_specks(phi: np.ndarray, cloud: Cloud, points: Points, settings: SurfaceSettings) -> None:
     """Take pieces with too few particles out of a level set, in place, and put balls for them in."""
     piece, count = ndimage.label(phi < 0, np.ones((3, 3, 3), bool))
     if count == 0:
         return
-    own = piece[tuple(cloud.node(np.arange(len(cloud.volume))).T)]
+    every = np.arange(len(points.position))
+    own = piece[tuple(splat.nearest_node(every, points.position, cloud.low, cloud.voxel).T)]
     small = np.bincount(own, minlength=count + 1) < settings.specks
     small[0] = False
     phi[small[piece]] = 0.5 * cloud.voxel
     if settings.spray_radius > 0:
-        cloud.with_balls(phi, settings.spray_radius, np.flatnonzero(small[own]))
+        cloud.with_balls(phi, settings.spray_radius, np.flatnonzero(small[own[cloud.cells.order]]))
 
 
 def particle_field(
@@ -282,21 +280,42 @@ def particle_field(
             f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
         )
     nodes = tuple(shape.tolist())
-    cloud = Cloud.about(points.position, points.volume, way, radius, low, voxel, nodes, room)
-    some = len(points.position) > 0
-    if not some:
-        phi = np.full(nodes, radius, np.float32)
-    elif settings.method == "averaged":
-        phi = _averaged(cloud, radius, settings.particle_radius * points.spacing)
-    elif settings.method == "spheres":
-        phi = _balls(cloud, radius, settings.particle_radius)
+    if len(points.position):
+        phi = _of_particles(points, way, radius, (low, voxel, nodes), settings, room)
     else:
-        phi = _of_density(cloud, radius, settings, points.spacing)
-    if settings.specks > 1 and some:
-        _without_specks(phi, cloud, settings)
+        phi = np.full(nodes, radius, np.float32)
     for grid in simulated:
         _with_grid(phi, low, voxel, grid, settings.body)
     return Field(phi, low, voxel)
+
+
+def _of_particles(
+    points: Points,
+    way: np.ndarray | None,
+    radius: float,
+    grid: tuple[np.ndarray, float, tuple[int, ...]],
+    settings: SurfaceSettings,
+    room: float,
+) -> np.ndarray:
+    """Level set of the particles by the settings' method, on a grid (see `Cloud.about`)."""
+    at = (points.position, points.volume, way, radius, grid)
+    if settings.method == "averaged":
+        cloud = Cloud.about(*at, radius, room=room)
+        phi = _averaged(cloud, radius, settings.particle_radius * points.spacing)
+    elif settings.method == "spheres":
+        most = settings.particle_radius * float(np.cbrt(points.volume.max()))
+        reach = most + min(BAND + room, MOST_BAND) * grid[1] + furthest(way, most)
+        cloud = Cloud.about(*at, reach, room=room)
+        phi = _balls(cloud, radius, settings.particle_radius, most)
+    elif settings.method == "density":
+        cloud = Cloud.about(*at, radius, room=room)
+        phi = _of_density(cloud, radius, settings, points.spacing)
+    else:
+        cloud = Cloud.about(*at, FARTHER * radius + furthest(way, radius), WIDER * radius, room)
+        phi = _of_density(cloud, radius, settings, points.spacing)
+    if settings.specks > 1:
+        _without_specks(phi, cloud, points, settings)
+    return phi
 
 
 def _with_grid(phi: np.ndarray, low: np.ndarray, voxel: float, simulated: Simulated, body: float) -> None:

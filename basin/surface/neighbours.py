@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
+EVERY = np.zeros(0, np.bool_)
 MOST_CELLS = 8  # times as many as particles, beyond a million: wider cells are slower, but as right
 
 
@@ -49,14 +50,26 @@ def binned(position: np.ndarray, edge: float, box: tuple[np.ndarray, np.ndarray]
         shape = (extent / edge).astype(np.int64) + 1
     else:
         low, shape = np.asarray(box[0], np.float64), np.asarray(box[1], np.int64)
-    cell = _cells(place, low, shape, edge)
+    return sorted_into(place, cell_numbers(place, low, shape, edge), EVERY, low, shape, edge)
+
+
+def sorted_into(
+    position: np.ndarray, cell: np.ndarray, kept: np.ndarray, low: np.ndarray, shape: np.ndarray, edge: float
+) -> Binned:
+    """Those of some positions (n, 3) that lie in kept cells, by the numbers of their cells (n,).
+
+    Parameters
+    ----------
+    kept : bool (cells,), or `EVERY`
+    """
     start = np.zeros(int(np.prod(shape)) + 1, np.int32)
-    order = _sorted(cell, start)
-    return Binned(place[order], order, start, low, shape, edge)
+    order = _sorted(cell, kept, start)
+    return Binned(_taken(position, order), order, start, low, shape, edge)
 
 
 @njit(cache=True, parallel=True)
-def _cells(position, low, shape, edge):
+def cell_numbers(position, low, shape, edge):
+    """Numbers of the cells that positions (n, 3) lie in, int64, the last axis running fastest."""
     cell = np.empty(position.shape[0], np.int64)
     for n in prange(position.shape[0]):
         i = min(int((position[n, 0] - low[0]) / edge), shape[0] - 1)
@@ -67,20 +80,33 @@ def _cells(position, low, shape, edge):
 
 
 @njit(cache=True)
-def _sorted(cell, start):
-    """Stable counting sort; fills the cells' starts."""
+def _sorted(cell, kept, start):
+    """Stable counting sort of those in kept cells; fills the cells' starts."""
+    every = kept.shape[0] == 0
     for c in cell:
-        start[c + 1] += 1
+        if every or kept[c]:
+            start[c + 1] += 1
     for c in range(start.shape[0] - 1):
         start[c + 1] += start[c]
-    order = np.empty(cell.shape[0], np.int64)
+    order = np.empty(start[-1], np.int64)
     for n in range(cell.shape[0]):
-        order[start[cell[n]]] = n
-        start[cell[n]] += 1
+        c = cell[n]
+        if every or kept[c]:
+            order[start[c]] = n
+            start[c] += 1
     for c in range(start.shape[0] - 1, 0, -1):
         start[c] = start[c - 1]
     start[0] = 0
     return order
+
+
+@njit(cache=True, parallel=True)
+def _taken(position, order):
+    found = np.empty((order.shape[0], 3))
+    for n in prange(order.shape[0]):
+        for d in range(3):
+            found[n, d] = position[order[n], d]
+    return found
 
 
 @njit(cache=True)

@@ -9,18 +9,58 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
+from basin.grid.lanes import add_wendland, lower_to_distance
+
 SLAB = 8  # planes of nodes that one task fills
-ONE, FOUR = np.float32(1.0), np.float32(4.0)
+WIDE = 8  # nodes of a row worked on at once: single numbers in a vector
+NONE, ONE, FOUR, FIVE = np.float32(0.0), np.float32(1.0), np.float32(4.0), np.float32(5.0)
+
+
+@njit(cache=True)
+def sums(cell, value, count):
+    """Sum of the values (n,) in each of some cells, by their numbers (n,)."""
+    found = np.zeros(count, np.float32)
+    for n in range(cell.shape[0]):
+        found[cell[n]] += value[n]
+    return found
+
+
+def widened(flags: np.ndarray, cells: int) -> np.ndarray:
+    """Flags, bool (nx, ny, nz), with all within some cells along each axis set too."""
+    found = np.zeros(flags.shape, np.uint8)
+    _widen(np.ascontiguousarray(flags).view(np.uint8), cells, found)
+    return found.view(np.bool_)
+
+
+@njit(cache=True)
+def _add_flags(to, of):
+    for k in range(to.shape[0]):
+        to[k] |= of[k]
 
 
 @njit(cache=True, parallel=True)
-def sums(start, value):
-    """Sum of the values of each cell."""
-    found = np.zeros(start.shape[0] - 1, np.float32)
-    for cell in prange(found.shape[0]):
-        for n in range(start[cell], start[cell + 1]):
-            found[cell] += np.float32(value[n])
-    return found
+def _widen(flags, cells, found):
+    nx, ny, nz = flags.shape
+    across = np.zeros((nx, ny, nz), np.uint8)
+    for i in prange(nx):
+        along = np.zeros((ny, nz), np.uint8)
+        held = np.zeros(ny, np.uint8)
+        for j in range(ny):
+            line, own = along[j], flags[i, j]
+            last = -cells - 1
+            for k in range(nz):
+                if own[k]:
+                    for e in range(max(k - cells, last + 1, 0), min(k + cells + 1, nz)):
+                        line[e] = 1
+                    last = k + cells
+                    held[j] = 1
+        for j in range(ny):
+            for b in range(max(j - cells, 0), min(j + cells + 1, ny)):
+                if held[b]:
+                    _add_flags(across[i, j], along[b])
+    for i in prange(nx):
+        for a in range(max(i - cells, 0), min(i + cells + 1, nx)):
+            _add_flags(found[i].reshape(ny * nz), across[a].reshape(ny * nz))
 
 
 @njit(cache=True, parallel=True)
@@ -86,12 +126,26 @@ def _in_slab(position, n, low, voxel, first):
     return np.float32(x - first), np.float32(y), np.float32(z)
 
 
+@njit(cache=True)
+def _add_row(line, begin, end, z, c, b, a, share):
+    """Add a kernel along a row of nodes, whose squared distance at dz from z is c + 2 b dz + a dz^2 in radii."""
+    for n in range(begin, end, WIDE):
+        if n + WIDE <= line.shape[0]:  # those beyond the kernel's reach add nothing
+            add_wendland(line, np.uint64(n), np.float32(n) - z, c, b, a, share)
+            continue
+        for k in range(n, min(n + WIDE, line.shape[0])):
+            dz = np.float32(k) - z
+            rest = ONE - np.sqrt(min(max(c + (b + b + a * dz) * dz, NONE), ONE))
+            power = (rest * rest) * (rest * rest)
+            line[k] += power * (FIVE - FOUR * rest) * share
+
+
 @njit(cache=True, parallel=True)
 def balls(starts, some, position, volume, low, voxel, radius, density):
     """Add kernels of some particles to a density: Wendland's within a radius about each."""
     reach = np.float32(radius / voxel)
     r2 = reach * reach
-    per = ONE / reach
+    per = ONE / r2
     norm = 21.0 / (2.0 * np.pi * radius**3)
     for slab in prange(starts.shape[0]):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, density.shape[0])
@@ -99,6 +153,8 @@ def balls(starts, some, position, volume, low, voxel, radius, density):
             n = some[m]
             x, y, z = _in_slab(position, n, low, voxel, lo)
             share = np.float32(norm * volume[m])
+            begin, end = int(np.ceil(z - reach)), int(z + reach) + 1
+            short = end - begin <= WIDE  # one step for each row, however long it is
             for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
                 dx = np.float32(i) - x
                 for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):
@@ -106,12 +162,22 @@ def balls(starts, some, position, volume, low, voxel, radius, density):
                     rest = r2 - dx * dx - dy * dy
                     if rest <= 0:
                         continue
-                    half = np.sqrt(rest)
-                    for k in range(int(np.ceil(z - half)), int(z + half) + 1):
-                        dz = np.float32(k) - z
-                        s = min(np.sqrt(dx * dx + dy * dy + dz * dz) * per, ONE)
-                        q = (ONE - s) * (ONE - s)
-                        density[lo + i, j, k] += q * q * (FOUR * s + ONE) * share
+                    if not short:
+                        half = np.sqrt(rest)
+                        begin, end = int(np.ceil(z - half)), int(z + half) + 1
+                    _add_row(density[lo + i, j], begin, end, z, (dx * dx + dy * dy) * per, NONE, per, share)
+
+
+@njit(cache=True)
+def _lower_row(line, begin, end, z, across, own, unit):
+    """Lower a row of nodes to the distance of a ball, `across` (squared voxels) beside its middle."""
+    for n in range(begin, end, WIDE):
+        if n + WIDE <= line.shape[0]:  # beyond the band it is as true
+            lower_to_distance(line, np.uint64(n), np.float32(n) - z, across, own, unit)
+            continue
+        for k in range(n, min(n + WIDE, line.shape[0])):
+            dz = np.float32(k) - z
+            line[k] = min(line[k], (np.sqrt(across + dz * dz) - own) * unit)
 
 
 @njit(cache=True, parallel=True)
@@ -125,6 +191,8 @@ def spheres(starts, position, radius, band, low, voxel, phi):
             own = np.float32(radius[n] / voxel)
             reach = own + np.float32(band)
             r2 = reach * reach
+            begin, end = max(int(np.ceil(z - reach)), 0), min(int(z + reach) + 1, phi.shape[2])
+            short = end - begin <= WIDE
             for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
                 dx = np.float32(i) - x
                 for j in range(max(int(np.ceil(y - reach)), 0), min(int(y + reach) + 1, phi.shape[1])):
@@ -132,10 +200,10 @@ def spheres(starts, position, radius, band, low, voxel, phi):
                     across = dx * dx + dy * dy
                     if across >= r2:
                         continue
-                    along = np.sqrt(r2 - across)
-                    for k in range(max(int(np.ceil(z - along)), 0), min(int(z + along) + 1, phi.shape[2])):
-                        dz = np.float32(k) - z
-                        phi[lo + i, j, k] = min(phi[lo + i, j, k], (np.sqrt(across + dz * dz) - own) * unit)
+                    if not short:
+                        along = np.sqrt(r2 - across)
+                        begin, end = max(int(np.ceil(z - along)), 0), min(int(z + along) + 1, phi.shape[2])
+                    _lower_row(phi[lo + i, j], begin, end, z, across, own, unit)
 
 
 @njit(cache=True, parallel=True)
@@ -195,12 +263,9 @@ def ellipsoids(starts, centre, inverse, reach, volume, low, voxel, density):
                         continue
                     half = np.sqrt(inside) * per
                     middle = z - b * per
-                    for k in range(max(int(np.ceil(middle - half)), 0), min(int(middle + half) + 1, density.shape[2])):
-                        dz = np.float32(k) - z
-                        s2 = c + (b + b + a * dz) * dz
-                        s = np.sqrt(min(max(s2, np.float32(0.0)), ONE))
-                        q = (ONE - s) * (ONE - s)
-                        density[lo + i, j, k] += q * q * (FOUR * s + ONE) * share
+                    begin = max(int(np.ceil(middle - half)), 0)
+                    end = min(int(middle + half) + 1, density.shape[2])
+                    _add_row(density[lo + i, j], begin, end, z, c, b, a, share)
 
 
 @njit(cache=True, parallel=True)

@@ -19,7 +19,7 @@ from basin.surface.filters import Context, curvature_flow, distances, filtered, 
 from basin.surface.finish import faired, subdivided, thinned, unwrapped
 from basin.surface.kernels import MOST_RATIO, ellipsoids
 from basin.surface.mesh import Joined, Surroundings, surface_frame
-from basin.surface.neighbours import binned, row, span
+from basin.surface.neighbours import binned, cell_numbers, row, span
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Cut, Filter, SurfaceSettings
 
@@ -216,31 +216,83 @@ class Deep(SimpleTestCase):
 class PartsOfFields(SimpleTestCase):
     """The compiled parts, each against the plain ones of SciPy and NumPy."""
 
-    def cloud(self, radius: float = 2.0) -> tuple[Cloud, np.ndarray, np.ndarray]:
+    def cloud(self, reach: float = 1.5, beside: float = 99.0) -> tuple[Cloud, np.ndarray, np.ndarray]:
         """Particles of many sizes in a box with a hole, where each was put in, and their volumes."""
         rng = np.random.default_rng(11)
         place = rng.uniform(0, [14, 11, 9], (1500, 3))
         place = place[np.linalg.norm(place - [6, 5, 4], axis=1) > 2.5]
         volume = rng.uniform(0.5, 1.5, len(place)).astype(np.float32)
-        low = np.full(3, -6.0)
-        return Cloud.about(place, volume, None, radius, low, 0.5, (54, 47, 44)), place, volume
+        radius, low = 2.0, np.full(3, -6.0)
+        grid = (low, 0.5, (54, 47, 44))
+        return Cloud.about(place, volume, None, radius, grid, reach, beside), place, volume
 
     def test_air_about_cells(self) -> None:
         cloud, place, volume = self.cloud()
         edge = cloud.cells.edge
         held, _ = np.histogramdd(place, [np.arange(n + 1) * edge - 6 for n in cloud.cells.shape], weights=volume)
-        np.testing.assert_allclose(splat.sums(cloud.cells.start, cloud.volume), held.ravel(), rtol=1e-5, atol=1e-6)
+        cell = ((place + 6) / edge).astype(int)
+        number = cell_numbers(place, cloud.cells.low, cloud.cells.shape, edge)
+        np.testing.assert_array_equal(number, np.ravel_multi_index(tuple(cell.T), cloud.cells.shape))
+        summed = splat.sums(number, volume, held.size)
+        np.testing.assert_allclose(summed, held.ravel(), rtol=1e-5, atol=1e-6)
         bell = np.array([1, 2, 1]) / 4
         for axis in range(3):
             held = ndimage.convolve1d(held, bell, axis=axis, mode="constant")
-        found = splat.belled(splat.sums(cloud.cells.start, cloud.volume).reshape(cloud.cells.shape))
+        found = splat.belled(summed.reshape(cloud.cells.shape))
         np.testing.assert_allclose(found, held, atol=1e-5)
         near = ndimage.binary_dilation(held < 0.5 * edge**3, np.ones((3, 3, 3)), iterations=3)
-        some, deep = cloud.shell(1.5)
-        np.testing.assert_array_equal(deep, ~near)
+        np.testing.assert_array_equal(cloud.deep, ~near)
         wanted = ndimage.binary_dilation(near, np.ones((3, 3, 3)), iterations=2)
-        cell = ((cloud.cells.position + 6) / edge).astype(int)
-        np.testing.assert_array_equal(some, np.flatnonzero(wanted[tuple(cell.T)]))
+        kept = ((cloud.cells.position + 6) / edge).astype(int)
+        np.testing.assert_array_equal(cloud.some, np.flatnonzero(wanted[tuple(kept.T)]))
+
+    def test_only_what_shapes_the_surface_and_its_neighbours_is_sorted(self) -> None:
+        with mock.patch("basin.surface.cloud.NEAR", 0):
+            whole, place, volume = self.cloud(0.1)
+            self.assertEqual(len(whole.volume), len(place))
+            for beside, further in ((0.0, 0), (1.5, 2)):
+                cloud, *_ = self.cloud(0.1, beside)
+                wanted = ndimage.binary_dilation(~cloud.deep, np.ones((3, 3, 3)), iterations=1)
+                kept = wanted
+                if further:
+                    kept = ndimage.binary_dilation(wanted, np.ones((3, 3, 3)), iterations=further)
+                cell = ((place + 6) / cloud.cells.edge).astype(int)
+                self.assertEqual(set(cloud.cells.order), set(np.flatnonzero(kept[tuple(cell.T)])))
+                self.assertEqual(set(cloud.cells.order[cloud.some]), set(np.flatnonzero(wanted[tuple(cell.T)])))
+                np.testing.assert_array_equal(cloud.cells.position, place[cloud.cells.order])
+                np.testing.assert_array_equal(cloud.volume, volume[cloud.cells.order])
+
+    def test_flags_are_widened_along_each_axis(self) -> None:
+        rng = np.random.default_rng(5)
+        flags = rng.uniform(size=(13, 9, 21)) < 0.01
+        for cells in (0, 1, 4):
+            box = np.ones((2 * cells + 1,) * 3)
+            np.testing.assert_array_equal(splat.widened(flags, cells), ndimage.binary_dilation(flags, box))
+
+    def test_rows_of_balls_are_as_long_as_they_need_be(self) -> None:
+        """Eight nodes at once and the rest of a row one by one: the same as plain minima and sums, near an edge too."""
+        rng = np.random.default_rng(8)
+        for length, size in ((9, 1.1), (17, 2.3), (30, 6.2)):
+            shape = (8, 8, length)
+            place = rng.uniform(2, [6, 6, length - 2], (5, 3))
+            node = np.stack(np.meshgrid(*[np.arange(n) for n in shape], indexing="ij"), axis=-1)
+            away = np.linalg.norm(node[..., None, :] - place, axis=-1)
+            phi = np.full(shape, 50.0, np.float32)
+            splat.spheres(np.array([[0, 5]]), place, np.full(5, size), 1.0, np.zeros(3), 1.0, phi)
+            known = away.min(axis=-1) - size
+            np.testing.assert_allclose(phi[known < 1], known[known < 1], atol=1e-5)
+            self.assertTrue(((phi >= known - 1e-5) | (phi == 50)).all())
+            if length > 9:
+                density = np.zeros(shape, np.float32)
+                volume = rng.uniform(0.5, 1, 5).astype(np.float32)
+                middle = place.copy()
+                middle[:, 1:] = np.clip(middle[:, 1:], 3.1, [4.9, length - 4])
+                away = np.linalg.norm(node[..., None, :] - middle, axis=-1)
+                reach = 3.0
+                splat.balls(np.array([[0, 5]]), np.arange(5), middle, volume, np.zeros(3), 1.0, reach, density)
+                s = np.minimum(away / reach, 1)
+                expected = ((1 - s) ** 4 * (4 * s + 1) * 21 / (2 * np.pi * reach**3) * volume).sum(axis=-1)
+                np.testing.assert_allclose(density, expected, atol=1e-6)
 
     def test_density_is_the_sum_of_kernels(self) -> None:
         cloud, place, volume = self.cloud()
