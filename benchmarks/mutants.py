@@ -1,4 +1,4 @@
-"""``./zinc bench --mutants [solver | surface]``: which tests break under what spoilt; writes docs/mutants.md.
+"""``./zinc bench --mutants [solver | surface | thick]``: which tests break under what spoilt; writes docs/mutants.md.
 
 A test that nothing spoilt breaks proves nothing.
 """
@@ -20,7 +20,7 @@ import django
 import numpy as np
 from numba import njit
 
-from benchmarks import mutants_surface
+from benchmarks import mutants_surface, mutants_thick
 from benchmarks.mutants_surface import with_names
 
 ELSEWHERE = ("meshed_beside_each_other",)
@@ -313,6 +313,7 @@ AIMED: dict[str, tuple[str, ...]] = {
 GROUPS: dict[str, tuple[tuple[str, ...], dict[str, Callable], dict[str, tuple[str, ...]]]] = {
     "solver": (MODULES, MUTANTS, AIMED),
     "surface": (mutants_surface.MODULES, mutants_surface.MUTANTS, mutants_surface.AIMED),
+    "thick": (mutants_thick.MODULES, mutants_thick.MUTANTS, mutants_thick.AIMED),
 }
 
 
@@ -349,8 +350,8 @@ def main() -> None:
     lines = [
         "# What spoilt breaks which test",
         "",
-        "Written by `./zinc bench --mutants [solver | surface]`, which puts something wrong in place of a part of the",
-        "core and runs the tests that should notice, or all if those do not (`--all` tries every pair that is left).",
+        "Written by `./zinc bench --mutants [solver | surface | thick]`, which puts something wrong in place of a part",
+        "of the core and runs the tests that should notice, or all if they do not (`--all` tries every pair left).",
         "",
     ]
     PAGE.write_text("\n".join(lines) + "".join(f"\n## {name}\n{part}" for name, part in parts.items()), "utf-8")

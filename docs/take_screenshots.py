@@ -36,6 +36,16 @@ def main() -> None:
         page.locator("a.take").first.click()
         page.get_by_label("Viewport").wait_for()
         page.wait_for_timeout(3000)
+        for _ in range(54):
+            page.keyboard.press(".")
+        page.keyboard.press("s")
+        page.get_by_role("button", name="Glaze", exact=True).click()
+        keep(page, "thick", 4000)
+        page.keyboard.press("s")
+        page.goto(address)
+        page.locator("a.take").nth(1).click()
+        page.get_by_label("Viewport").wait_for()
+        page.wait_for_timeout(3000)
         for _ in range(33):
             page.keyboard.press(".")
         keep(page, "particles", 4000)
@@ -46,7 +56,7 @@ def main() -> None:
         page.goto(address + "/runs")
         keep(page, "runs")
         page.goto(address)
-        page.locator("a.take").nth(1).click()
+        page.locator("a.take").nth(2).click()
         page.get_by_label("Viewport").wait_for()
         page.wait_for_timeout(3000)
         for _ in range(26):

@@ -139,10 +139,7 @@ class FirstLight(TransactionTestCase):
 
     def builder(self, page: Page) -> None:
         """Someone who sets up colliders."""
-        page.goto(self.address)
-        page.get_by_label("Name").fill("mira")
-        page.get_by_label("Password").fill("clay")
-        page.get_by_label("Password").press("Enter")
+        self.sign_in(page)
         page.locator("a.take").click()
 
         def bring(files: list[Path]) -> None:
@@ -199,10 +196,7 @@ class FirstLight(TransactionTestCase):
 
     def painter(self, page: Page) -> None:
         """Someone who gives liquid its colours."""
-        page.goto(self.address)
-        page.get_by_label("Name").fill("mira")
-        page.get_by_label("Password").fill("clay")
-        page.get_by_label("Password").press("Enter")
+        self.sign_in(page)
         page.locator("a.take").click()
         page.get_by_label("Put in an element").click()
         page.get_by_role("button", name="Drop of liquid").click()
@@ -236,6 +230,51 @@ class FirstLight(TransactionTestCase):
         self.wait(lambda: page.evaluate("viewport.range[1]") < 1, 5, "the ramp kept its range")
         page.get_by_role("button", name="all", exact=True).click()
         self.wait(lambda: page.evaluate("viewport.range") == [0, 1], 5, "the ramp did not go back")
+
+    def test_thick_liquid_is_seen_and_judged_again_when_it_changes(self) -> None:
+        self.at_the_page(self.thickener)
+
+    def thickener(self, page: Page) -> None:
+        """Someone who makes a drop thick, looks at one frame's surface, and changes the liquid under it."""
+        self.sign_in(page)
+        page.locator("a.take").click()
+        page.get_by_label("Put in an element").click()
+        page.get_by_role("button", name="Drop of liquid").click()
+        thick = page.get_by_label("Viscosity", exact=True)
+        thick.fill("-2")
+        thick.press("Enter")
+        page.get_by_text("greater than or equal to 0").first.wait_for()
+        thick.fill("5")
+        thick.press("Enter")
+        self.wait(lambda: self.kept() and self.kept()[0].get("viscosity") == 5, 10, "the viscosity was not kept")
+        self.run_draft(page)
+        page.get_by_label("Coloured by", exact=True).select_option("viscosity")
+        page.locator(".legend").get_by_text("Pa s", exact=True).wait_for()
+        page.locator("canvas").click()
+        for _ in range(3):
+            page.keyboard.press(".")
+        page.keyboard.press("j")
+        facts = page.get_by_test_id("judge-facts")
+        facts.get_by_text("open edges").wait_for()
+        before = facts.inner_text()
+        page.get_by_role("button", name="Drop", exact=False).first.click()
+        radius = page.get_by_label("Radius", exact=True)
+        radius.fill("0.08")
+        radius.press("Enter")
+        self.wait(lambda: self.kept()[0]["shape"]["radius"] == 0.08, 10, "the radius was not kept")
+        self.run_draft(page)
+        page.wait_for_function(
+            "before => { const now = document.querySelector('[data-testid=judge-facts]')?.innerText.split('time')[0];"
+            " return now && now.includes('open edges') && now !== before.split('time')[0] }",
+            arg=before,
+        )
+
+    def sign_in(self, page: Page) -> None:
+        """Come in with the right password."""
+        page.goto(self.address)
+        page.get_by_label("Name").fill("mira")
+        page.get_by_label("Password").fill("clay")
+        page.get_by_label("Password").press("Enter")
 
     def run_draft(self, page: Page) -> None:
         """Make the draft's frames and wait for the last."""

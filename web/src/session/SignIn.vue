@@ -7,9 +7,13 @@ const session = useSession()
 const name = ref('')
 const password = ref('')
 const problems = ref<string[]>([])
+const asking = ref(false)
 
 async function submit() {
+  if (asking.value) return // a second answer would replace the first one's session
+  asking.value = true
   problems.value = await session.signIn(name.value, password.value)
+  asking.value = false
 }
 </script>
 
@@ -25,7 +29,7 @@ async function submit() {
       <v-text-field v-model="name" label="Name" autocomplete="username" autofocus />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
       <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
-      <v-btn class="go" type="submit" block>Sign in</v-btn>
+      <v-btn class="go" type="submit" :loading="asking" block>Sign in</v-btn>
     </form>
   </main>
 </template>

@@ -1,0 +1,89 @@
+"""What is spoilt of viscosity for `benchmarks.mutants`, and which tests should notice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from typing import Any
+from unittest import mock
+
+import numpy as np
+from numba import njit
+
+from basin.liquid import viscosity
+from benchmarks.mutants_surface import around, exchanged, with_names
+
+MODULES = ("tests.basin.test_viscosity", "tests.reference.test_thick")
+
+
+@njit
+def _of_one(out, weight, u, v, begin, end, across_u, across_v):
+    for p in range(begin, end):
+        out[p] = weight[p] * (u[p] - u[p - across_u])
+
+
+@njit
+def _never(node, opened, n, p, axis):
+    return False
+
+
+@njit
+def _whole(node, opened, n, p, axis):
+    return np.float32(1.0)
+
+
+@njit
+def _all_or_none(phi, wide, p, one, other):
+    return np.float32(1.0) if phi[p] < 1.0 else np.float32(0.0)
+
+
+def _weighed(**names: Any) -> Callable[[], AbstractContextManager]:
+    """Weights found with other parts."""
+    return lambda: mock.patch.object(viscosity, "_weigh", with_names(viscosity._weigh, **names))
+
+
+def _applied(**names: Any) -> Callable[[], AbstractContextManager]:
+    return lambda: mock.patch.object(viscosity, "_apply", with_names(viscosity._apply, **names))
+
+
+def _shear(**names: Any) -> Any:
+    return with_names(viscosity._shear, **names)
+
+
+def _roughly() -> AbstractContextManager:
+    damp = viscosity.Viscous.damp
+    return mock.patch.object(viscosity.Viscous, "damp", lambda self, flow, tolerance=0.0: damp(self, flow, 0.05))
+
+
+MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
+    "viscosity 3 % too strong": around("liquid.viscosity", "at_cells", lambda made, *a: np.float32(1.03) * made(*a)),
+    "acts for half the time": around(
+        "liquid.viscosity", "Viscous", lambda made, phi, nu, solids, dt: made(phi, nu, solids, 0.5 * dt)
+    ),
+    "shears see one velocity": _applied(_sheared=_of_one),
+    "walls a voxel away": _weighed(_shear=_shear(NEAREST=np.float32(1.0))),
+    "masses at walls whole": _weighed(_extent=_whole),
+    "walls hold nothing": _weighed(_shear=_shear(_held=_never), _extent=_whole),
+    "cubes at the surface full or empty": _weighed(_full=_all_or_none),
+    "what sticks slides": exchanged("liquid.viscosity", "stick", lambda *a: None),
+    "the rim goes on from inside": exchanged("liquid.viscosity", "THERE", np.float32(1e9)),
+    "solved to a twentieth": _roughly,
+    "walls that move rest": exchanged("liquid.viscosity", "_of_solids", lambda *a: None),
+    "dynamic taken for kinematic": around(
+        "liquid.viscosity", "at_cells", lambda made, particles, *a: np.float32(1000.0) * made(particles, *a)
+    ),
+}
+AIMED: dict[str, tuple[str, ...]] = {
+    "viscosity 3 % too strong": ("Channel",),
+    "acts for half the time": ("Channel", "Vortices"),
+    "shears see one velocity": ("Step",),
+    "walls a voxel away": ("Walls",),
+    "masses at walls whole": ("Walls",),
+    "walls hold nothing": ("Walls", "DraggedAlong"),
+    "cubes at the surface full or empty": ("Film",),
+    "what sticks slides": ("Channel",),
+    "the rim goes on from inside": ("TurningDisc",),
+    "solved to a twentieth": ("Channel", "TurningDisc"),
+    "walls that move rest": ("Walls", "DraggedAlong"),
+    "dynamic taken for kinematic": ("Sources", "Channel"),
+}
