@@ -257,15 +257,15 @@ class FirstLight(TransactionTestCase):
         facts = page.get_by_test_id("judge-facts")
         facts.get_by_text("open edges").wait_for()
         before = facts.inner_text()
-        page.get_by_role("button", name="Drop", exact=False).first.click()
+        page.get_by_role("button", name="Fill", exact=True).click()
         radius = page.get_by_label("Radius", exact=True)
         radius.fill("0.08")
         radius.press("Enter")
         self.wait(lambda: self.kept()[0]["shape"]["radius"] == 0.08, 10, "the radius was not kept")
         self.run_draft(page)
         page.wait_for_function(
-            "before => { const now = document.querySelector('[data-testid=judge-facts]')?.innerText.split('time')[0];"
-            " return now && now.includes('open edges') && now !== before.split('time')[0] }",
+            "before => { const now = document.querySelector('[data-testid=judge-facts]')?.innerText ?? '';"
+            " return now.includes('open edges') && now.split('time')[0] !== before.split('time')[0] }",
             arg=before,
         )
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { onMounted, ref, useTemplateRef } from 'vue'
 
 import { useSession } from './useSession'
 
@@ -8,6 +8,10 @@ const name = ref('')
 const password = ref('')
 const problems = ref<string[]>([])
 const asking = ref(false)
+
+// the field's own autofocus waits until it is seen, and then takes the focus from who has gone on to the password
+const first = useTemplateRef<{ focus: () => void }>('first')
+onMounted(() => first.value?.focus())
 
 async function submit() {
   if (asking.value) return // a second answer would replace the first one's session
@@ -26,7 +30,7 @@ async function submit() {
       </svg>
       <h1>Zinc Basin</h1>
       <p class="dim">Pours, splashes and seas, from particles to surfaces.</p>
-      <v-text-field v-model="name" label="Name" autocomplete="username" autofocus />
+      <v-text-field ref="first" v-model="name" label="Name" autocomplete="username" />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
       <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
       <v-btn class="go" type="submit" :loading="asking" block>Sign in</v-btn>

@@ -10,7 +10,13 @@ import NumberField from './NumberField.vue'
 const props = defineProps<{ shown: Packed; by: string }>()
 const emit = defineEmits<{ by: [by: string]; range: [low: number, high: number] }>()
 
-const UNITS: Record<string, string> = { speed: 'm/s', vorticity: '1/s', age: 's', viscosity: 'Pa s', difference: 'mm' }
+const UNITS: Record<string, string> = {
+  speed: 'm/s',
+  vorticity: '1/s',
+  age: 's',
+  viscosity: 'Pa s',
+  difference: 'mm',
+}
 /** A range set by hand for an attribute; otherwise all of it. */
 const held = ref<Record<string, [number, number]>>({})
 const all = computed<[number, number]>(() => [props.shown.least ?? 0, props.shown.top ?? 1])
