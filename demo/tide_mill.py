@@ -189,7 +189,7 @@ def scenes() -> dict[str, dict[str, Any]]:
         "elements": [
             {
                 **mesh_element("fill", "Glaze", "glaze", translation=[-0.06, 0.22, 0.0]),
-                "viscosity": 4.0,
+                "viscosity": 9.0,
                 "colour": [0.2, 0.34, 0.3],
             },
             mesh_element("collider", "Bowl", "bowl"),
