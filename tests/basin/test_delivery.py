@@ -41,6 +41,7 @@ Usage = namedtuple("Usage", "total used free")
 def document() -> dict[str, Any]:
     """A small pool with a post that moves, and a helper that stays at home."""
     post = box_collider((0.05, 0.0, 0.05), (0.07, 0.2, 0.07), "moving post")
+    thick = {"colour": [0.8, 0.1, 0.1], "viscosity": 2.5}
     way = [(0.0, 0.06), (1 / 24, 0.06 + 0.1 / 24), (1.0, 0.16)]
     post["pose"]["translation"] = {"keys": [{"time": t, "value": [x, 0.1, 0.06], "segment": "linear"} for t, x in way]}
     return {
@@ -50,7 +51,7 @@ def document() -> dict[str, Any]:
         "domain": {"low": [0, 0, 0], "size": [0.24, 0.24, 0.24]},
         "liquid": {"voxel_size": 0.02},
         "elements": [
-            box_fill((0, 0, 0), (0.24, 0.1, 0.24), paint={"kind": "random", "seed": 2}, colour=[0.8, 0.1, 0.1]),
+            {**box_fill((0, 0, 0), (0.24, 0.1, 0.24), paint={"kind": "random", "seed": 2}), **thick},
             post,
             box_collider((0.1, 0, 0.1), (0.14, 0.24, 0.14), "helper", delivered=False),
         ],
@@ -106,6 +107,10 @@ class Formats(Case):
             found = trimesh.load(path, process=False, maintain_order=True)
             np.testing.assert_allclose(found.vertices, self.placed("surface", 2), rtol=2e-6, atol=1e-6)
             np.testing.assert_array_equal(found.faces, self.held("surface", 2)["triangle"])
+            if kind == "ply":
+                carried = found.metadata["_ply_raw"]["vertex"]["data"]
+                np.testing.assert_array_equal(carried["viscosity"], self.held("surface", 2)["viscosity"])
+                np.testing.assert_allclose(carried["viscosity"], 2.5, rtol=1e-5)  # Pa s, whatever the unit of length
             points = trimesh.load(self.to / f"tank_liquid.001002.{kind}", process=False, maintain_order=True)
             self.assertEqual(len(points.vertices), len(self.held("liquid", 2)["position"]))
         self.assertEqual(len(self.names()), 6)  # the PLY files of the earlier form have gone
@@ -145,7 +150,7 @@ class Formats(Case):
         head = (self.to / "out.0002.glb").read_bytes()
         told = json.loads(head[20 : 20 + struct.unpack("<I", head[12:16])[0]])
         names = told["meshes"][0]["primitives"][0]["attributes"]
-        self.assertLessEqual({"POSITION", "NORMAL", "COLOR_0", "_VELOCITY", "_VORTICITY"}, set(names))
+        self.assertLessEqual({"POSITION", "NORMAL", "COLOR_0", "_VELOCITY", "_VORTICITY", "_VISCOSITY"}, set(names))
         flow = told["accessors"][names["_VELOCITY"]]
         view = told["bufferViews"][flow["bufferView"]]
         start = 28 + struct.unpack("<I", head[12:16])[0] + view["byteOffset"]
@@ -175,6 +180,7 @@ class Formats(Case):
             vars = UsdGeom.PrimvarsAPI(mesh)
             self.assertEqual(vars.GetPrimvar("vorticity").GetInterpolation(), "vertex")
             np.testing.assert_array_equal(vars.GetPrimvar("displayColor").Get(2), self.held("surface", 2)["colour"])
+            np.testing.assert_array_equal(vars.GetPrimvar("viscosity").Get(2), self.held("surface", 2)["viscosity"])
             speed = np.linalg.norm(self.held("surface", 2)["velocity"], axis=1)
             np.testing.assert_allclose(vars.GetPrimvar("speed").Get(2), speed, rtol=1e-5, atol=1e-7)
             age = np.array(vars.GetPrimvar("age").Get(2))
