@@ -66,7 +66,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "walls hold nothing": _weighed(_shear=_shear(_held=_never), _extent=_whole),
     "cubes at the surface full or empty": _weighed(_full=_all_or_none),
     "what sticks slides": exchanged("liquid.viscosity", "stick", lambda *a: None),
-    "the rim goes on from inside": exchanged("liquid.viscosity", "THERE", np.float32(1e9)),
+    "the rim goes on from inside": exchanged("liquid.extrapolation", "THERE", np.float32(1e9)),
     "solved to a twentieth": _roughly,
     "walls that move rest": exchanged("liquid.viscosity", "_of_solids", lambda *a: None),
     "dynamic taken for kinematic": around(

@@ -9,6 +9,8 @@ from basin.grid.tiles import Tiles, at, gradient_in, load, value_in, velocity_in
 from basin.liquid.solids import Solids, velocity_of
 
 DEEPEST = np.float32(-2.5)  # voxels inside a solid: faces below are never sampled
+THERE = np.float32(0.01)  # voxels^3 of particles about a face from which on its velocity is theirs
+RIM = 2  # voxels beyond the liquid's own faces
 AT_ONCE = 2  # layers: more in one pass over the tiles need much larger blocks
 
 
@@ -85,6 +87,29 @@ def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, t
             _outwards(*last, tiles.where, tiles.first, until, values, reached)
         result.append(values)
     return result
+
+
+def at_rim(
+    velocity: list[np.ndarray], before: list[np.ndarray], valid: list[np.ndarray], mass: list[np.ndarray], tiles: Tiles
+) -> tuple[list[np.ndarray], list[np.ndarray]]:
+    """Velocities and valid faces with those at the rim, beyond the liquid's own, that particles reach all the same.
+
+    They keep what the particles say and change as their neighbours do: a mean of the neighbours' velocities would
+    slow turning liquid down, and velocities without what the pressure does would let it go.
+
+    Parameters
+    ----------
+    before : velocities as the particles gave them; mass : particle volume (voxels^3) about each face
+    """
+    change = [np.where(known > 0, u - u0, 0.0) for u, u0, known in zip(velocity, before, valid, strict=True)]
+    carried = outwards([c.astype(np.float32) for c in change], valid, RIM, tiles)
+    found, reached = [], []
+    for u, u0, more, known, held in zip(velocity, before, carried, valid, mass, strict=True):
+        rim = (known == 0) & (held > THERE)
+        found.append(np.where(rim, u0 + more, u))
+        reached.append(np.maximum(known, rim))
+    tiles.wrap(*found, *reached)
+    return found, reached
 
 
 @njit(cache=True, parallel=True)

@@ -327,8 +327,7 @@ class Liquid:
         thick = None
         if like is not None and w.carried.viscous:
             thick = viscosity.at_cells(s.particles, w.carried.paint, tiling, tiles, like, hidden) / layout.dx**2
-            # what particles say at its rim is truer than what goes on from inside, which slows turning liquid down
-            valid = [np.maximum(a, b > viscosity.THERE) for a, b in zip(valid, grid_mass, strict=True)]
+            velocity, valid = extrapolation.at_rim(velocity, before, valid, grid_mass, tiles)
             if not reflects:
                 velocity = extrapolation.outwards(velocity, valid, 2, tiles)
                 matrix = viscosity.Viscous(phi, thick, contact, 2 * dt)

@@ -44,7 +44,6 @@ NODE, CELL = (121, 11, 1), (100, 10, 1)
 BETWEEN = np.array(
     [[0, 1, 2], [0, 2, 1], [1, 2, 0]]
 )  # of edges: the axes that their faces are square to, and their own
-THERE = np.float32(0.01)  # voxels^3 of particles about a face from which on its velocity is theirs
 LAYER = 1.0  # seconds in which the layer that a wall holds back grows to be seen
 SEEN = np.float32(0.05)  # particle volume in a voxel from which on its particles tell its viscosity
 

@@ -62,11 +62,13 @@ def sloshing(cells: int, depth: float = 0.5, halved: bool = False, **more: Any) 
     ----------
     cells : voxels along the tank
     halved : twice as many substeps (rule M6)
+    more : settings of the liquid, and its `viscosity`
     """
     dx, k = 1.0 / cells, np.pi
     size = (1.0, depth * 1.4, SLAB * dx)
     steps = {"substeps_min": 4} if halved else {"substeps_min": 2}
-    run = liquid(dx, size, [box_fill((0, 0, 0), (1.0, depth, SLAB * dx))], fps=FPS, **{**steps, **more})
+    own = {"viscosity": more.pop("viscosity")} if "viscosity" in more else {}
+    run = liquid(dx, size, [box_fill((0, 0, 0), (1.0, depth, SLAB * dx), **own)], fps=FPS, **{**steps, **more})
     lift(run, lambda x: 0.02 * np.cos(k * x), depth)
     time, mode = [], []
     for frame in range(2, 2 + round(6 * FPS)):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from django.test import SimpleTestCase
 
-from tests.reference import thick
+from tests.reference import cases, thick
 
 
 class Channel(SimpleTestCase):
@@ -66,6 +66,16 @@ class Vortices(SimpleTestCase):
     def test_rate(self) -> None:
         rate = thick.vortices(32, 0.01) - thick.vortices(32, 0.0)
         self.assertAlmostEqual(rate / 1.5791, 1.0, delta=0.03)
+
+
+class ThinLiquid(SimpleTestCase):
+    """Case A10 with water's own viscosity (Lamb 1932, sec. 228 and 348): waves go on as if there were none."""
+
+    def test_waves_of_water_keep_their_period_and_height(self) -> None:
+        period, kept = cases.sloshing_period(32, viscosity=0.001)
+        self.assertAlmostEqual(period, 1.0, delta=0.01)
+        self.assertGreater(kept, 0.99)
+        self.assertLess(kept, 1.005)
 
 
 class RunningOut(SimpleTestCase):
