@@ -215,7 +215,9 @@ class Scenes(StudioCase):
 
     def test_demo_is_put_in_place_once(self) -> None:
         folder = Path(__file__).resolve().parent.parent.parent / "demo" / "scenes"
-        self.assertEqual(len(load_demo(folder, "Tide Mill", [self.person])), 2)
+        shots = len(list(folder.glob("TM0*.json")))  # TM010, TM020 and TM030
+        self.assertEqual(shots, 3)
+        self.assertEqual(len(load_demo(folder, "Tide Mill", [self.person])), shots)
         self.assertEqual(load_demo(folder, "Tide Mill", [self.person]), [])
         self.assertEqual(len(self.client.get("/api/productions").json()), 2)
 
