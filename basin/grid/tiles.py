@@ -12,6 +12,7 @@ its rim into a small block first, which a core's nearest cache holds.
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -211,6 +212,16 @@ class Tiles:
         out = np.empty(self.layout.cells, field.dtype)
         load(field, self.where, 0, 0, 0, out)
         return out
+
+    def between_walls(self, axes: Iterable[int]) -> np.ndarray:
+        """Which cells are between the walls of some axes, bool field; of periodic ones the copies beyond are not."""
+        inside = np.ones((len(self) + 1, TILE, TILE, TILE), bool)
+        for axis in axes:
+            cells = self.first[:, axis, None] + np.arange(TILE)
+            low = self.layout.wall_low[axis]
+            own = (cells >= low - 1e-3) & (cells < low + self.layout.inner[axis])
+            inside &= own.reshape(len(own), *(TILE if d == axis else 1 for d in range(3)))
+        return inside
 
     def fold(self, *fields: np.ndarray) -> None:
         """Add what was scattered beyond a periodic wall to where it belongs, in place, and wrap."""

@@ -268,7 +268,7 @@ def flowed(
         volume = after
     owed[volume <= 0] = 0.0
     count = np.floor(np.minimum(owed, 0.5 * volume) * per_cell).astype(np.int32)
-    count[~_in_domain(tiles)] = 0
+    count[~tiles.between_walls(range(3))] = 0
     each = np.float32(1 / per_cell)
     volume -= count * each
     owed -= count * each
@@ -358,7 +358,7 @@ def exchanged(
     _take_in(*own, depth, moving, np.float32(band + SLACK), volume, gone)
     volume[0] = 0.0
     tiles.wrap(volume)
-    freed = (volume > 0) & ((depth < band - SLACK) | moving[:, None, None, None]) & _in_domain(tiles)
+    freed = (volume > 0) & ((depth < band - SLACK) | moving[:, None, None, None]) & tiles.between_walls(range(3))
     cell = np.argwhere(freed)
     corner = tiles.first[cell[:, 0]] + cell[:, 1:]
     points = corner[:, None, :] + ((corner @ TURNED)[:, None, :] + np.arange(per_cell)[:, None] * SPREAD) % 1.0
@@ -421,16 +421,6 @@ def made_of(particles: Particles, tiling: Tiling, tiles: Tiles) -> MadeOf:
     found.source[~known] = np.bincount(particles.source).argmax()
     found.carried[~known] = particles.carried.mean(axis=0, dtype=np.float64)
     return found
-
-
-def _in_domain(tiles: Tiles) -> np.ndarray:
-    """Which cells are the domain's own, not copies beyond a periodic wall, bool field."""
-    layout = tiles.layout
-    inside = []
-    for axis in range(3):
-        cells = tiles.first[:, axis, None] + np.arange(8)
-        inside.append((cells >= layout.wall_low[axis] - 1e-3) & (cells < layout.wall_low[axis] + layout.inner[axis]))
-    return np.asarray(inside[0][:, :, None, None] & inside[1][:, None, :, None] & inside[2][:, None, None, :])
 
 
 @njit(cache=True)

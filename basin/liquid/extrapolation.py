@@ -101,8 +101,10 @@ def at_rim(
     ----------
     before : velocities as the particles gave them; mass : particle volume (voxels^3) about each face
     """
-    change = [np.where(known > 0, u - u0, 0.0) for u, u0, known in zip(velocity, before, valid, strict=True)]
-    carried = outwards([c.astype(np.float32) for c in change], valid, RIM, tiles)
+    change = [
+        np.where(known > 0, u - u0, np.float32(0.0)) for u, u0, known in zip(velocity, before, valid, strict=True)
+    ]
+    carried = outwards(change, valid, RIM, tiles)
     found, reached = [], []
     for u, u0, more, known, held in zip(velocity, before, carried, valid, mass, strict=True):
         rim = (known == 0) & (held > THERE)

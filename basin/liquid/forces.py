@@ -17,11 +17,12 @@ from basin.grid.layout import PAD, Layout
 from basin.grid.tiles import Tiles, at
 from basin.liquid.effects import Attraction, Drag, Effect, Turbulence, Vortex, Wind
 from basin.liquid.particles import Particles, V, X
+from basin.liquid.settings import WATER
 from basin.settings import value_at
 
 WIND, DRAG, TURBULENCE, VORTEX, ATTRACTION = range(5)
 EVERYWHERE, BOX, SPHERE = range(3)
-AIR_TO_WATER = 1.204 / 998.2  # densities at 20 degrees Celsius
+AIR_DENSITY = 1.204  # kg/m3, at 20 degrees Celsius
 MODES = 24
 BEYOND = 2.0  # voxels: faces farther from the liquid are not its own
 # columns of a force's row of numbers
@@ -70,8 +71,8 @@ class Force:
             return effect.grip
         return float(value_at(effect.rate if isinstance(effect, Drag) else effect.strength, shot_time)[0])
 
-    def row(self, shot_time: float, time_scale: float) -> np.ndarray:
-        """Its numbers at a shot time, as kernels take them."""
+    def row(self, shot_time: float, time_scale: float, density: float) -> np.ndarray:
+        """Its numbers at a shot time, as kernels take them; `density` of the liquid, kg/m3."""
         effect, matrix = self.effect, self.pose.matrix(shot_time)
         out = np.zeros(COLUMNS)
         kinds = {Wind: WIND, Drag: DRAG, Turbulence: TURBULENCE, Vortex: VORTEX, Attraction: ATTRACTION}
@@ -82,6 +83,7 @@ class Force:
         out[ORIGIN : ORIGIN + 3] = matrix[:3, 3]
         out[SCALE] = scale_of(matrix)
         if isinstance(effect, Wind):
+            out[STRENGTH] *= AIR_DENSITY / density
             out[AIR : AIR + 3] = value_at(effect.velocity, shot_time) / time_scale
         if isinstance(effect, Attraction):
             out[CORE] = effect.core
@@ -134,14 +136,14 @@ def pull(forces: list[Force], shot_time: float) -> float:
     return total
 
 
-def push_at(forces: list[Force], shot_time: float, time_scale: float, dt: float) -> Push | None:
-    """The forces that act at a shot time, for `dt` liquid seconds; None if there is none."""
+def push_at(forces: list[Force], shot_time: float, time_scale: float, dt: float, density: float = WATER) -> Push | None:
+    """The forces that act at a shot time on liquid of a density, for `dt` liquid seconds; None if there is none."""
     acting = [f for f in forces if f.strength(shot_time) != 0.0]
     if not acting or dt == 0.0:
         return None
     waves = [f.waves(shot_time * time_scale) for f in acting]
     first = np.concatenate([[0], np.cumsum([len(w) for w in waves])])
-    return Push(np.stack([f.row(shot_time, time_scale) for f in acting]), np.concatenate(waves), first, dt)
+    return Push(np.stack([f.row(shot_time, time_scale, density) for f in acting]), np.concatenate(waves), first, dt)
 
 
 def add(velocity: list[np.ndarray], kick: np.ndarray) -> None:
@@ -187,7 +189,7 @@ def _change(row, wave, begin, end, x, y, z, u, v, w, skin, dt):
         return -u * lost, -v * lost, -w * lost
     if kind == WIND:
         a, b, c = row[AIR] - u, row[AIR + 1] - v, row[AIR + 2] - w
-        rate = AIR_TO_WATER * strength * np.sqrt(a * a + b * b + c * c) * skin * share
+        rate = strength * np.sqrt(a * a + b * b + c * c) * skin * share
         taken = 1.0 - np.exp(-rate * dt)
         return a * taken, b * taken, c * taken
     many = strength * share * dt

@@ -10,8 +10,6 @@ from basin.liquid.pressure import System
 from basin.liquid.solids import Solids
 from basin.liquid.transfer import mirrored
 
-WATER = 998.2  # kg/m3, water at 20 degrees Celsius
-
 
 @njit(cache=True)
 def _middle(field, where, i, j, k, di, dj, dk):

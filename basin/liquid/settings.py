@@ -8,6 +8,7 @@ from pydantic import model_validator
 
 from basin.settings import Curve, Part, Vec3, setting
 
+WATER = 998.2  # kg/m3, at 20 degrees Celsius
 LEAST_BAND = 3.0  # voxels: the level set tells distances only so far
 
 
@@ -48,12 +49,12 @@ class LiquidSettings(Part):
         (0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", keyed=True, meaning="Acceleration of free fall."
     )
     density: float = setting(
-        998.2,
+        WATER,
         unit="kg/m3",
         group="Behaviour",
         gt=0,
         slider=(500, 3000),
-        meaning="Mass of a cubic metre: what pressures and viscosities weigh against. Water has 998.",
+        meaning="Mass of a cubic metre: what pressures, viscosities and wind weigh against. Water has 998.",
     )
     flip_share: float = setting(
         0.0,

@@ -40,7 +40,7 @@ from basin.liquid import (
 from basin.liquid.band import Bulk
 from basin.liquid.carried import Carried
 from basin.liquid.particles import Particles
-from basin.liquid.reaction import WATER
+from basin.liquid.settings import WATER
 from basin.liquid.solids import Body, Solids, SolidWorld
 from basin.liquid.sorting import Tiling, sorted_particles
 from basin.settings import Curve
@@ -275,7 +275,7 @@ class Liquid:
         now = clock.perf_counter()
         acting = 0.0 if reflects else 2 * dt
         kick = forces.gravity_kick(w.gravity_at(shot_time), layout.dx, acting)
-        push = forces.push_at(w.forces, shot_time, w.time_scale, acting)
+        push = forces.push_at(w.forces, shot_time, w.time_scale, acting, w.density)
         # particles born in the middle of a pair have missed none of the first half's gravity
         self._pour(shot_time, 0.5 * kick)
         s.particles, tiling = sorted_particles(s.particles, layout)
@@ -329,7 +329,7 @@ class Liquid:
             thick = viscosity.at_cells(s.particles, w.carried.paint, tiling, tiles, like, hidden) / layout.dx**2
             velocity, valid = extrapolation.at_rim(velocity, before, valid, grid_mass, tiles)
             if not reflects:
-                velocity = extrapolation.outwards(velocity, valid, 2, tiles)
+                velocity = extrapolation.outwards(velocity, valid, extrapolation.RIM, tiles)
                 matrix = viscosity.Viscous(phi, thick, contact, 2 * dt)
                 damped = matrix.damp(velocity)
                 tally.viscous_iterations += damped.iterations

@@ -25,7 +25,6 @@ import numpy as np
 from numba import njit, prange
 
 from basin.grid.fractions import SLIT
-from basin.grid.layout import PAD
 from basin.grid.tiles import Tiles, load
 from basin.liquid import levelset
 from basin.liquid.band import MadeOf
@@ -209,7 +208,7 @@ def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
         for a in range(8):
             for b in range(8):
                 for c in range(8):
-                    if inside[t, a, b, c] == 0:
+                    if not inside[t, a, b, c]:
                         continue
                     p = ((a + 1) * 10 + b + 1) * 10 + c + 1
                     for d in range(3):
@@ -389,7 +388,15 @@ class Viscous:
         _weigh(*grid, phi, nu, dt, *room, self._cell, self._edge, self._mass)
         tiles.wrap(self._cell, *self._edge)
         live = np.zeros(len(tiles) + 1, bool)
-        _diagonal(*grid, _of_domain(tiles), self._cell, *self._edge, self._mass, self._inverse, live)
+        _diagonal(
+            *grid,
+            tiles.between_walls(np.flatnonzero(tiles.layout.periodic)),
+            self._cell,
+            *self._edge,
+            self._mass,
+            self._inverse,
+            live,
+        )
         self._row = np.flatnonzero(live)
         self._weight = np.empty((len(self._row), 4, 10, 10, 10), np.float32)
         _gather(self._row, *grid, self._cell, *self._edge, self._weight)
@@ -440,16 +447,6 @@ class Viscous:
     def _times(self, flow: np.ndarray, out: np.ndarray, part: np.ndarray, mass: np.ndarray) -> None:
         own = (self._weight, mass, self._inverse)
         _apply(self._row, self.tiles.first, self.tiles.where, *own, *flow, out, part)
-
-
-def _of_domain(tiles: Tiles) -> np.ndarray:
-    """Which faces are the domain's own, not copies beyond a periodic wall, uint8 field."""
-    inside = np.ones((len(tiles) + 1, 8, 8, 8), np.uint8)
-    for axis in np.flatnonzero(tiles.layout.periodic):
-        cells = tiles.first[:, axis, None] + np.arange(8)
-        own = (cells >= PAD) & (cells < PAD + tiles.layout.inner[axis])
-        inside &= own.reshape(len(own), *(8 if d == axis else 1 for d in range(3)))
-    return inside
 
 
 @njit(cache=True, parallel=True)

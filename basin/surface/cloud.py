@@ -87,10 +87,6 @@ class Cloud:
         """The nearest node of some particles, int64 (m, 3)."""
         return np.asarray(splat.nearest_node(some, self.cells.position, self.low, self.voxel))
 
-    def furthest(self, radius: float) -> float:
-        """Metres that kernels or balls of a radius are drawn out at most."""
-        return furthest(self.way, radius)
-
     def fill_deep(self, values: np.ndarray, value: float) -> None:
         """Set nodes in deep cells, in place."""
         at = [(np.arange(n) * self.voxel / self.cells.edge).astype(np.int64) for n in self.shape]

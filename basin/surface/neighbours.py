@@ -34,22 +34,13 @@ class Binned:
         return self.position, self.start, self.low, self.shape, self.edge
 
 
-def binned(position: np.ndarray, edge: float, box: tuple[np.ndarray, np.ndarray] | None = None) -> Binned:
-    """Sort positions (n, 3) into cells.
-
-    Parameters
-    ----------
-    edge : of a cell, metres. Without a box, n > 0 and cells get wider where particles are far apart
-    box : corner of the first cell and cells along each axis; particles lie within
-    """
+def binned(position: np.ndarray, edge: float) -> Binned:
+    """Sort positions (n, 3), n > 0, into cells of an edge, metres; wider ones where particles are far apart."""
     place = np.ascontiguousarray(position, np.float64)
-    if box is None:
-        low, extent = place.min(axis=0), np.ptp(place, axis=0)
-        while np.prod(extent / edge + 1) > MOST_CELLS * (len(place) + 125_000):
-            edge *= 1.25
-        shape = (extent / edge).astype(np.int64) + 1
-    else:
-        low, shape = np.asarray(box[0], np.float64), np.asarray(box[1], np.int64)
+    low, extent = place.min(axis=0), np.ptp(place, axis=0)
+    while np.prod(extent / edge + 1) > MOST_CELLS * (len(place) + 125_000):
+        edge *= 1.25
+    shape = (extent / edge).astype(np.int64) + 1
     return sorted_into(place, cell_numbers(place, low, shape, edge), EVERY, low, shape, edge)
 
 

@@ -111,20 +111,22 @@ class Attraction(SimpleTestCase):
 class Wind(SimpleTestCase):
     """Momentum that wind gives per area and second: air density * coefficient * speed^2, whatever the voxel."""
 
-    def given(self, dx: float) -> float:
+    def given(self, dx: float, density: float = 998.2) -> float:
         fill = box_fill((0, 0, 0), (0.4, 0.2, 0.1))
         walls = {**CLOSED, "x_min": "periodic", "x_max": "periodic"}
         wind = force({"kind": "wind", "velocity": [10, 0, 0], "grip": 0.02})
-        run = liquid(dx, (0.4, 0.3, 0.1), [fill, wind], walls=walls, fps=24.0)
+        run = liquid(dx, (0.4, 0.3, 0.1), [fill, wind], walls=walls, fps=24.0, density=density)
         for frame in range(2, 8):
             run.advance_frame(frame)
         momentum = float((velocity(run)[:, 0] * run.state.particles.volume).sum()) * dx**3
-        return momentum / (1.204 / 998.2 * 0.02 * 10**2 * 0.4 * 0.1 * 6 / 24)
+        return momentum / (1.204 / density * 0.02 * 10**2 * 0.4 * 0.1 * 6 / 24)
 
     def test_stress(self) -> None:
         # the surface runs along at up to 0.2 m/s by then, which takes 2 % off
         self.assertAlmostEqual(self.given(0.025), 0.98, delta=0.04)
         self.assertAlmostEqual(self.given(0.0125), 0.97, delta=0.04)
+        # a heavier liquid is given as much momentum, so less speed
+        self.assertAlmostEqual(self.given(0.025, 2000.0), 0.99, delta=0.04)
 
 
 class KeyedGravity(SimpleTestCase):

@@ -15,7 +15,6 @@ from basin.exchange import write_ply
 from basin.geometry.mesh import TriangleMesh, facing_out
 from basin.grid.layout import PAD
 from basin.liquid import reaction
-from basin.liquid.reaction import WATER
 from basin.liquid.step import Liquid
 from tests.reference.tanks import CLOSED, box_collider, box_fill, liquid, position
 
@@ -59,7 +58,7 @@ def pressed(run: Liquid, frames: Iterable[int]) -> Iterator[Pressed]:
         for frame in frames:
             seen.clear()
             run.advance_frame(frame)
-            scale = WATER * w.layout.dx**2 / run.state.dt_before
+            scale = w.density * w.layout.dx**2 / run.state.dt_before
             yield [(place, push * scale) for place, push in seen]
 
 
@@ -115,6 +114,6 @@ def wedge_entry(dx: float, angle: float, until: float) -> tuple[float, float]:
                 bins = np.minimum((np.abs(place[:, 0] - wide / 2) / time / step).astype(int), 79)
                 total += np.bincount(bins, push, 80)
                 count += np.bincount(bins, minlength=80)
-    profile = total / np.maximum(count, 1) / (0.5 * WATER)
+    profile = total / np.maximum(count, 1) / (0.5 * run.world.density)
     root = (np.flatnonzero(profile > 0.1 * profile.max())[-1] + 0.5) * step
     return float(root), float(profile.max())

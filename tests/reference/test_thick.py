@@ -52,12 +52,12 @@ class Film(SimpleTestCase):
 
 
 class TurningDisc(SimpleTestCase):
-    """Case B16 (Newton; Batty & Bridson 2008): a free disc keeps its turning, within 0.5 % a turn."""
+    """Case B16 (Newton; Batty & Bridson 2008): a free disc keeps its turning; ours at 12 voxels, 0.2 % a quarter."""
 
     def test_angular_momentum_stays(self) -> None:
         kept, energy = thick.turning_disc(12, 1.0, 0.25)
-        self.assertAlmostEqual(kept, 1.0, delta=0.005)
-        self.assertAlmostEqual(energy, 1.0, delta=0.005)
+        self.assertAlmostEqual(kept, 1.0, delta=0.002)
+        self.assertAlmostEqual(energy, 1.0, delta=0.002)
 
 
 class Vortices(SimpleTestCase):

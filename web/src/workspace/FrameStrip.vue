@@ -21,6 +21,7 @@ const READINGS = {
   volume: 'Liquid volume, m³',
   substeps: 'Substeps',
   iterations: 'Pressure iterations',
+  viscous_iterations: 'Iterations of viscosity',
   residual: 'Residual of the pressure',
   uneven: 'Cells held unevenly, share',
   squeezed: 'Pressed out of pockets, m³/s',
