@@ -16,11 +16,13 @@ from tqdm import tqdm
 from basin.cache import Cache, DamagedFrame, StageBusy, open_cache
 from basin.exchange import write_ply
 from basin.scene import Scene, SceneError, load_scene, scene_schema
-from basin.stages.assembly import SceneFiles, check_scene
-from basin.stages.deliver import DeliveryFailure, deliver, delivery_frames, delivery_named
+from basin.stages.assembly import check_scene
+from basin.stages.deliver import DeliveryFailure, deliver, delivery_named, delivery_states
+from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
-from basin.stages.run import STAGES, RunFailure, run
+from basin.stages.run import RunFailure, frames_to_make, run
 from basin.stages.solid import solver_solid
+from basin.stages.stage import Job, named, stages
 
 BAD_SCENE = 2
 
@@ -50,14 +52,14 @@ def _parser() -> argparse.ArgumentParser:
     command("schema", _schema, "Print the JSON schema of scene documents.")
     check = command("check", _check, "Say what is wrong with a scene.")
     check.add_argument("scene", type=Path)
-    cost = command("forecast", _forecast, "Say what a scene's liquid will cost.")
+    cost = command("forecast", _forecast, "Say what a scene's frames will cost.")
     cost.add_argument("scene", type=Path)
     cost.add_argument("--json", action="store_true")
     cost.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
     make = command("run", _run, "Make frames; goes on where an earlier run ended.")
     make.add_argument("scene", type=Path)
     make.add_argument("--to", type=Path, required=True, metavar="DIR")
-    make.add_argument("--stages", type=_stages, default=STAGES, help="comma-separated: liquid,surface")
+    make.add_argument("--stages", type=_stages, help=f"comma-separated: {','.join(stages())}; all if left out")
     make.add_argument("--frames", type=_span, metavar="A-B")
     make.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
     make.add_argument("--threads", type=int, metavar="N")
@@ -90,11 +92,10 @@ def _span(text: str) -> tuple[int, int]:
 
 
 def _stages(text: str) -> tuple[str, ...]:
-    names = tuple(text.split(","))
-    for name in names:
-        if name not in STAGES:
-            raise argparse.ArgumentTypeError(f"{name!r} is no stage; there are {' and '.join(STAGES)}")
-    return names
+    try:
+        return tuple(stage.name for stage in named(text.split(",")))
+    except LookupError as error:
+        raise argparse.ArgumentTypeError(str(error.args[0])) from None
 
 
 def _schema(_options: argparse.Namespace) -> int:
@@ -123,15 +124,19 @@ def _check(options: argparse.Namespace) -> int:
 
 def _forecast(options: argparse.Namespace) -> int:
     scene, files = _checked(options.scene)
-    expected = forecast(scene, files, options.quality)
+    expected = forecast(Job(scene, files, Cache(options.scene.parent), options.quality))
     if options.json:
-        print(json.dumps({**asdict(expected), "fits": expected.fits}))
+        whole = {"memory": expected.memory, "disk": expected.disk, "fits": expected.fits}
+        print(json.dumps({**asdict(expected), **whole}))
         return 0
     print(f"{scene.name}, {options.quality}: voxel {expected.voxel_size * 1000:.4g} mm")
     print(f"  voxels     {expected.voxels:>14,}\n  particles  {expected.particles:>14,}")
     print(f"  memory     {expected.memory / 1e9:>11.2f} GB\n  disk       {expected.disk / 1e9:>11.2f} GB")
-    if not expected.fits:
-        print(f"  {expected.refusal()}")
+    for name, cost in expected.costs.items():
+        print(f"    {name:9} {cost.memory / 1e9:>11.2f} GB {cost.disk / 1e9:>11.2f} GB")
+    refusal = expected.refusal(expected.costs)
+    if refusal:
+        print(f"  {refusal}")
     return 0
 
 
@@ -160,8 +165,8 @@ def _run(options: argparse.Namespace) -> int:
         stopping = True
 
     before = [signal.signal(s, ask_to_stop) for s in (signal.SIGINT, signal.SIGTERM)]
-    first, last = options.frames or (scene.time.first, scene.time.last)
-    total = sum((last - (scene.time.first if s == "liquid" else first) + 1) for s in options.stages)
+    chosen = list(stages().values()) if options.stages is None else named(options.stages)
+    total = sum(len(frames_to_make(stage, scene, *(options.frames or (None, None)))) for stage in chosen)
     try:
         with tqdm(total=total, unit="frame", dynamic_ncols=True) as bar:
             for done in run(
@@ -190,7 +195,7 @@ def _run(options: argparse.Namespace) -> int:
 def _info(options: argparse.Namespace) -> int:
     cache = open_cache(options.dir)
     found: dict[str, dict[str, Any]] = {}
-    for stage in STAGES:
+    for stage in stages():
         store = cache.stage(stage)
         records = sorted(store.records().values(), key=lambda r: r.frame)
         if not records:
@@ -224,8 +229,10 @@ def _deliver(options: argparse.Namespace) -> int:
         name = scene.deliveries[0].name
     delivery = delivery_named(scene, name or "")
     renewed = 0
-    made = deliver(scene, files, open_cache(options.cache), delivery, options.quality, options.to)
-    for one in tqdm(made, total=len(delivery_frames(scene, delivery)), unit="file", dynamic_ncols=True):
+    cache = open_cache(options.cache)
+    made = deliver(scene, files, cache, delivery, options.quality, options.to)
+    total = len(delivery_states(scene, files, cache, delivery, options.quality, options.to))
+    for one in tqdm(made, total=total, unit="file", dynamic_ncols=True):
         renewed += not one.reused
     print(f"{delivery.name}: {renewed} files written, the others were current; {options.to}")
     return 0

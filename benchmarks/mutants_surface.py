@@ -12,6 +12,8 @@ from unittest import mock
 import numpy as np
 from numba import njit
 
+from basin.kernels import Shared
+
 MODULES = (
     "tests.reference.test_surface",
     "tests.reference.test_surfacing",
@@ -24,9 +26,11 @@ MODULES = (
 
 def with_names(kernel: Any, **names: Any) -> Callable:
     """A kernel compiled again with other functions or numbers under the names that it calls."""
+    if isinstance(kernel, Shared):
+        return Shared(with_names(kernel.piece, **names), kernel.bounds)
     plain = kernel.py_func
     spoilt = FunctionType(plain.__code__, {**plain.__globals__, **names}, plain.__name__)
-    return njit(parallel=bool(kernel.targetoptions.get("parallel")))(spoilt)
+    return njit(parallel=bool(kernel.targetoptions.get("parallel")), nogil=True)(spoilt)
 
 
 def exchanged(module: str, name: str, value: Any) -> Callable[[], AbstractContextManager]:

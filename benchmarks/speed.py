@@ -28,11 +28,13 @@ from basin.grid import poisson
 from basin.grid.layout import PAD
 from basin.grid.tiles import tile_set, tiles_near
 from basin.liquid import levelset, pressure, transfer
-from basin.liquid.sorting import sorted_particles
-from basin.liquid.step import Liquid, Tally
+from basin.liquid.sorting import Arranged, sorted_particles
+from basin.liquid.step import Liquid
 from basin.liquid.viscosity import Viscous
+from basin.liquid.world import Tally
 from basin.scene import parse_scene
-from basin.stages.assembly import SceneFiles, liquid_world
+from basin.stages.assembly import liquid_world
+from basin.stages.files import SceneFiles
 from basin.surface.cloud import Cloud
 from basin.surface.field import Points, particle_field
 from basin.surface.mesh import surface_frame
@@ -276,7 +278,7 @@ def transfers(run: Liquid) -> list[str]:
     own = best_of(lambda: transfer.to_grid(particles, tiling, tiles))
     dense = [tiles.dense(v) * tiles.dense(m) for v, m in zip(velocity, mass, strict=True)]
     apart = max(float(np.abs(a - b).max() / np.abs(b).max()) for a, b in zip(dense, momenta, strict=True))
-    grid = (particles, tiling, tiles, velocity, velocity, 0.0, np.zeros(n, bool), np.zeros(3))
+    grid = (Arranged(particles, tiling, tiles), velocity, velocity, 0.0, np.zeros(n, bool), np.zeros(3))
     own_back = best_of(lambda: transfer.to_particles(*grid))
     ours, theirs = (own / n * 1e9, own_back / n * 1e9), (there / n * 1e9, back / n * 1e9)
     version = warp_transfers.wp.__version__

@@ -61,7 +61,10 @@ def start(arguments: list[str]) -> int:
     web_port = profile.port("web")
     services.need_port(web_port, "page", "ZINC_WEB_PORT")
     print("Zinc Basin", flush=True)
-    setup.everything()
+    begin = time.monotonic()
+    setup.packages()
+    say(f"packages are there after {time.monotonic() - begin:.0f} s")
+    begin = time.monotonic()
     stopping = False
 
     def ask(_signal: int, _frame: FrameType | None) -> None:
@@ -75,11 +78,17 @@ def start(arguments: list[str]) -> int:
     with open(_pid_file(), "w") as file:
         file.write(str(os.getpid()))
     try:
-        running.append(services.start_database(profile))
-        running.append(services.start_redis(profile))
         env = {**profile.environment(), "ZINC_HOST": host}
-        quiet([str(PYTHON), "manage.py", "migrate", "--no-input", "-v0"], "migrate", env=env)
-        quiet([str(PYTHON), "manage.py", "demo"], "the demo data", env=env)
+        running.append(setup.kernels(env))
+
+        def data() -> None:
+            say("starting the database")
+            running.append(services.start_database(profile))
+            running.append(services.start_redis(profile))
+            quiet([str(PYTHON), "manage.py", "migrate", "--no-input", "-v0"], "migrate", env=env)
+            quiet([str(PYTHON), "manage.py", "demo"], "the demo data", env=env)
+
+        setup.beside(setup.page, data)
         worker = _worker(env, profile)
         web = _web(env, profile, host, web_port)
         until = time.monotonic() + 60
@@ -87,6 +96,7 @@ def start(arguments: list[str]) -> int:
             if web.poll() is not None:
                 raise SetupError(f"the web server ended at once; see {profile.folder / 'web.log'}.")
             time.sleep(0.1)
+        say(f"the page answers after {time.monotonic() - begin:.0f} s")
         print(f"\n  http://{host}:{web_port}\n  sign in as  demo  with  tide-mill\n\n  Ctrl-C ends it.", flush=True)
         while not stopping:
             time.sleep(0.5)
@@ -165,9 +175,10 @@ def status(_arguments: list[str]) -> int:
 
 def test(arguments: list[str]) -> int:
     """All tests, lint, types and the generated client; or only the labels given."""
-    setup.everything(for_tests=True)
+    setup.packages(for_tests=True)
     profile = Profile("test")
-    running = []
+    env = profile.environment()
+    running = [setup.kernels(env)]
     failed: list[str] = []
 
     def check(name: str, command: list[str], cwd: str = str(ROOT), env: dict[str, str] | None = None) -> None:
@@ -179,9 +190,9 @@ def test(arguments: list[str]) -> int:
 
     python = str(PYTHON)
     try:
+        setup.page()
         running.append(services.start_database(profile))
         running.append(services.start_redis(profile))
-        env = profile.environment()
         if not arguments:
             check("lint", [python, "-m", "ruff", "check", "."])
             check("format", [python, "-m", "ruff", "format", "--check", "."])
@@ -189,7 +200,13 @@ def test(arguments: list[str]) -> int:
             check("page: lint and format", ["npm", "run", "-s", "lint"], cwd=str(ROOT / "web"))
             check("page: types", ["npm", "run", "-s", "types"], cwd=str(ROOT / "web"))
             check("schema and client are current", [python, "manage.py", "client", "--check"], env=env)
-        check("tests", [python, "manage.py", "test", "--no-input", "--timing", *(arguments or ["tests"])], env=env)
+        if running[0].wait():
+            raise SetupError("compiling the solver failed; what it said is above.")
+        check(
+            "tests",
+            [python, "manage.py", "test", "--no-input", "--timing", "--parallel", "2", *(arguments or ["tests"])],
+            env=env,
+        )
     finally:
         for process in reversed(running):
             services.end(process)

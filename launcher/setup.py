@@ -7,6 +7,10 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -21,6 +25,7 @@ DEBIAN = {
     "redis-server": "/usr/bin/redis-server",
     "python3-openvdb": "/usr/share/doc/python3-openvdb",
 }
+TOLD_EVERY = 4.0  # seconds
 FOR_TESTS = {"chromium": "/usr/bin/chromium"}
 
 
@@ -34,14 +39,30 @@ def say(text: str) -> None:
 
 
 def quiet(command: list[str], what: str, cwd: Path = ROOT, env: dict[str, str] | None = None) -> None:
-    """Run a command; its output is shown only when it fails."""
-    try:
-        done = subprocess.run(command, cwd=cwd, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-    except OSError as error:
-        raise SetupError(f"{what} failed: {error.filename} cannot be run ({error.strerror}).") from None
-    if done.returncode:
-        print(done.stdout[-4000:])
-        raise SetupError(f"{what} failed (exit {done.returncode}); its output is above.")
+    """Run a command; while it takes its time that is said, its output is shown only when it fails."""
+    begin = time.monotonic()
+    with tempfile.TemporaryFile("w+") as output:
+        try:
+            process = subprocess.Popen(command, cwd=cwd, env=env, stdout=output, stderr=subprocess.STDOUT, text=True)
+        except OSError as error:
+            raise SetupError(f"{what} failed: {error.filename} cannot be run ({error.strerror}).") from None
+        while True:
+            try:
+                process.wait(TOLD_EVERY)
+                break
+            except subprocess.TimeoutExpired:
+                say(f"... {what}, {time.monotonic() - begin:.0f} s")
+        if process.returncode:
+            output.seek(0)
+            print(output.read()[-4000:])
+            raise SetupError(f"{what} failed (exit {process.returncode}); its output is above.")
+
+
+def beside(*steps: Callable[[], None]) -> None:
+    """Take steps that do not need one another at the same time; raises what the first of them raised."""
+    with ThreadPoolExecutor(len(steps)) as threads:
+        for future in [threads.submit(step) for step in steps]:
+            future.result()
 
 
 def debian_packages(wanted: dict[str, str]) -> None:
@@ -93,8 +114,8 @@ def python_environment(measuring: bool = False) -> None:
         stamp.write_text(value)
 
 
-def front_end() -> None:
-    """Node packages and the built page."""
+def front_end_packages() -> None:
+    """Node packages."""
     node = shutil.which("node")
     if not node or not shutil.which("npm"):
         raise SetupError("Node 20 with npm is needed; install it and run this again.")
@@ -106,6 +127,10 @@ def front_end() -> None:
         say("installing front-end packages")
         quiet(["npm", "ci", "--no-fund", "--no-audit"], "npm ci", cwd=WEB)
         stamp.write_text(value)
+
+
+def page() -> None:
+    """The built page."""
     sources = [WEB / n for n in ("src", "public", "index.html", "package-lock.json", "vite.config.ts")]
     stamp, value = WEB / "dist" / ".stamp", digest([s for s in sources if s.exists()])
     if not _fresh(stamp, value):
@@ -114,14 +139,13 @@ def front_end() -> None:
         stamp.write_text(value)
 
 
-def kernels() -> None:
-    """Compile the solver once, so that the first run is not spent on it."""
-    quiet([str(PYTHON), "-m", "basin.stages.warm"], "compiling the solver")
-
-
-def everything(for_tests: bool = False) -> None:
-    """All of the above, in order."""
+def packages(for_tests: bool = False) -> None:
+    """Everything that is installed."""
     debian_packages({**DEBIAN, **(FOR_TESTS if for_tests else {})})
-    python_environment()
-    kernels()
-    front_end()
+    beside(python_environment, front_end_packages)
+
+
+def kernels(env: dict[str, str]) -> subprocess.Popen[bytes]:
+    """Begin to compile the solver; it says how far it is by itself, and what needs a part of it waits for that part."""
+    command = ["nice", str(PYTHON), "-u", "-m", "basin.stages.warm"]
+    return subprocess.Popen(command, cwd=ROOT, env=env, start_new_session=True)

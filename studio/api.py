@@ -5,8 +5,9 @@ from ninja import NinjaAPI
 from ninja.errors import ValidationError
 from ninja.security import django_auth
 
+from basin.scene import Advice
 from studio.accounts.api import router as accounts
-from studio.errors import Refused
+from studio.errors import Refused, told
 from studio.productions.api import router as productions
 from studio.runs.api import router as runs
 
@@ -20,12 +21,14 @@ api.add_router("", runs)
 def refused(request: HttpRequest, error: Exception) -> HttpResponse:
     """A request that cannot be granted, with sentences for the artist."""
     assert isinstance(error, Refused)
-    return api.create_response(request, {"problems": error.problems}, status=error.status)
+    return api.create_response(
+        request, {"problems": [one.model_dump() for one in told(error.problems)]}, status=error.status
+    )
 
 
 @api.exception_handler(ValidationError)
 def invalid(request: HttpRequest, error: Exception) -> HttpResponse:
     """A request whose values cannot be, told as other refusals are."""
     assert isinstance(error, ValidationError)
-    told = [f"{'.'.join(str(p) for p in e['loc'][2:]) or 'request'}: {e['msg']}" for e in error.errors]
-    return api.create_response(request, {"problems": told}, status=422)
+    said = [Advice(str(e["msg"]), where=".".join(str(p) for p in e["loc"][2:]) or "request") for e in error.errors]
+    return api.create_response(request, {"problems": [one.model_dump() for one in told(said)]}, status=422)

@@ -49,6 +49,7 @@ AUTH_PASSWORD_VALIDATORS: list[dict[str, str]] = []
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True
 TIME_ZONE = "UTC"
+TEST_RUNNER = "tests.runner.Runner"
 STATIC_URL = "static/"
 WHITENOISE_ROOT = WEB_DIST if WEB_DIST.exists() else None
 WHITENOISE_INDEX_FILE = False

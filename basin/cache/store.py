@@ -128,13 +128,25 @@ class StageCache:
         """Enter that a frame could not be made, and why."""
         self._enter(FrameRecord(number, key, error=error))
 
-    def write_state(self, number: int, key: str, arrays: Mapping[str, np.ndarray]) -> None:
-        """Write a restart state; keeps the newest two and every twelfth."""
+    def write_state(
+        self, number: int, key: str, arrays: Mapping[str, np.ndarray], keys: Mapping[int, str] | None = None
+    ) -> None:
+        """Write a restart state; of those that `keys` of frames call valid the newest two and every twelfth are kept.
+
+        Without keys all count as valid.
+        """
         _write_npz(self.state_path(number), {**arrays, "key": np.array(key)})
         states = self.states()
-        for old in states[: -KEEP_STATES or None]:
-            if old % KEEP_EVERY:
-                self.state_path(old).unlink(missing_ok=True)
+        valid = [n for n in states if n == number or keys is None or self._key_of_state(n) == keys.get(n)]
+        kept = {*valid[-KEEP_STATES:], *(n for n in valid if n % KEEP_EVERY == 0)}
+        for old in set(states) - kept:
+            self.state_path(old).unlink(missing_ok=True)
+
+    def _key_of_state(self, number: int) -> str:
+        try:
+            return str(self.state(number)["key"])
+        except (DamagedFrame, KeyError):
+            return ""
 
     def states(self) -> list[int]:
         """Frames with a restart state, ascending."""
@@ -157,6 +169,10 @@ class StageCache:
     def size(self) -> int:
         """Bytes on disk."""
         return sum(p.stat().st_size for p in self.folder.glob("*.npz")) if self.folder.exists() else 0
+
+    def is_held(self) -> bool:
+        """Whether somebody is writing this stage."""
+        return is_held(self.folder / "lock")
 
     @contextmanager
     def locked(self) -> Iterator[None]:
@@ -194,6 +210,18 @@ class Cache:
     def stage(self, name: str) -> StageCache:
         """The cache of a stage, whether it has frames or not."""
         return StageCache(self.folder / name)
+
+
+def is_held(lock: Path) -> bool:
+    """Whether a process holds a lock's file."""
+    if not lock.exists():
+        return False
+    with lock.open("r+") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            return True
+    return False
 
 
 def open_cache(folder: str | Path) -> Cache:

@@ -13,12 +13,12 @@ from dataclasses import field as of_its_own
 
 import igl
 import numpy as np
-from numba import njit
 from scipy import ndimage
 
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import Box, Disc, GroundPlane, Shape, Sphere, Tub, Tube
+from basin.kernels import kernel
 
 PLANE, BOX, SPHERE, TUB, TUBE, FIELD = range(6)
 NOTHING_NEAR = np.zeros((1, 1, 1), np.int32)
@@ -157,12 +157,12 @@ def _winding(mesh: TriangleMesh, points: np.ndarray) -> np.ndarray:
     return np.asarray(igl.fast_winding_number(position, triangle, np.ascontiguousarray(points, np.float64))).ravel()
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _dot(ax, ay, az, bx, by, bz):
     return ax * bx + ay * by + az * bz
 
 
-@njit(cache=True)
+@kernel
 def point_triangle_distance(p, a, b, c):
     """Distance of a point to a triangle (Ericson, Real-Time Collision Detection, 5.1.5)."""
     # by components: small arrays would be made anew for each point
@@ -197,7 +197,7 @@ def point_triangle_distance(p, a, b, c):
     return math.sqrt(x * x + y * y + z * z)
 
 
-@njit(cache=True)
+@kernel
 def _splat_triangles(field, corner, origin, dx, band, nearest):
     nx, ny, nz = field.shape
     noting = nearest.shape[0] == nx
@@ -222,7 +222,7 @@ def _splat_triangles(field, corner, origin, dx, band, nearest):
                             nearest[i, j, k] = t
 
 
-@njit(cache=True)
+@kernel
 def _rectangle(x, y, x0, x1, y0, y1):
     """Signed distance to a rectangle in the plane."""
     dx = max(x0 - x, x - x1)
@@ -230,7 +230,7 @@ def _rectangle(x, y, x0, x1, y0, y1):
     return math.sqrt(max(dx, 0.0) ** 2 + max(dy, 0.0) ** 2) + min(max(dx, dy), 0.0)
 
 
-@njit(cache=True)
+@kernel
 def solid_distance(x, y, z, kind, size, field, origin, dx):
     """Signed distance (m) of a solid at a point of its own frame (m)."""
     if kind == 0:
@@ -265,7 +265,7 @@ def solid_distance(x, y, z, kind, size, field, origin, dx):
     return value + math.sqrt(ox * ox + oy * oy + oz * oz)
 
 
-@njit(cache=True)
+@kernel
 def _distances(points, kind, size, field, origin, dx):
     result = np.empty(len(points))
     for i in range(len(points)):

@@ -6,8 +6,10 @@ import hashlib
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 from skimage.draw import polygon
+
+from basin.kernels import kernel
 
 
 @dataclass(frozen=True)
@@ -99,7 +101,7 @@ def least_thickness(mesh: TriangleMesh, most: int = 2000) -> float:
     return float(_through(corner, chosen, corner[chosen].mean(axis=1), inwards).min(initial=np.inf))
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _through(corner, own, start, way):
     """Distance from places along unit vectors to the first triangle that is not the place's own (Moeller, Trumbore)."""
     out = np.full(start.shape[0], np.inf)

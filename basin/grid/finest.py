@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.lanes import defect_of_pencil, relax_pencil
 from basin.grid.levels import LEAST_COUPLINGS, SWEEPS, Level
@@ -20,11 +20,12 @@ from basin.grid.pencils import (
     PLAIN,
     Matrix,
 )
+from basin.kernels import kernel, shared
 
 CHUNK = 256  # pencils or rows to a piece of work
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _pencils_touch(links, touches):
     """Whether cells of one colour are neighbours, which odd periodic axes bring about; one flag for each chunk."""
     for chunk in prange(touches.shape[0]):
@@ -41,7 +42,7 @@ def _pencils_touch(links, touches):
                     touches[chunk] = True
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _split_blocks(first, x, y, z, links, begin, part, parts):
     """Number the parts of each tile's 4^3 blocks that couplings join; `parts[t]` counts them, red and black."""
     for t in prange(begin.shape[0] - 1):
@@ -88,7 +89,7 @@ def _split_blocks(first, x, y, z, links, begin, part, parts):
         parts[t, 0], parts[t, 1] = count[0], count[1]
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _number_parts(first, links, begin, offset, part, parent, place, member, count):
     """Parents of all cells; place, cells and number of cells of each parent."""
     for t in prange(begin.shape[0] - 1):
@@ -103,7 +104,7 @@ def _number_parts(first, links, begin, offset, part, parent, place, member, coun
                 place[row, 0], place[row, 1], place[row, 2] = first[r, 0] >> 1, first[r, 1] >> 1, (first[r, 2] + c) >> 1
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _faces_of(place, x, y, z, links, other, weight, e):
     """Write a cell's six neighbours' places and couplings from entry e on; arrays as one line, all unsigned."""
     eight, one = np.uint64(8), np.uint64(1)
@@ -121,7 +122,7 @@ def _faces_of(place, x, y, z, links, other, weight, e):
     other[e + one], weight[e + one] = high, z[high]
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _couple_parts(x, y, z, surface, links, parent, member, members, column, weight, count, held):
     """Sum the couplings between the parts; a part has at most 8 cells, so 24 faces."""
     rows = members.shape[0]
@@ -158,7 +159,7 @@ def _couple_parts(x, y, z, surface, links, parent, member, members, column, weig
             count[c], held[c] = max(n, LEAST_COUPLINGS), 0.5 * own
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _packed(start, wide_column, wide_weight, column, weight):
     for c in prange(start.shape[0] - 1):
         for e in range(start[c], start[c + 1]):
@@ -166,7 +167,7 @@ def _packed(start, wide_column, wide_weight, column, weight):
             weight[e] = wide_weight[c, e - start[c]]
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _diagonals_of_pencils(x, y, z, surface, links, one, none, diagonal, inverse):
     for r in prange(1, surface.shape[0]):
         defect_of_pencil(one, x, y, z, none, surface, links, np.uint64(r), diagonal, False)
@@ -180,12 +181,12 @@ def _diagonals_of_pencils(x, y, z, surface, links, one, none, diagonal, inverse)
             inverse[r, c] = np.float32(1.0) / diagonal[r, c] if diagonal[r, c] > 0.0 else np.float32(0.0)
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _lanes_of(links, r, red):
     return np.uint32(ODD_LANES if ((links[r, ENDS] & ODD) != 0) == red else EVEN_LANES)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _first_red_lanes(links, inverse, right, value):
     for r in prange(1, value.shape[0]):
         lanes = _lanes_of(links, r, True)
@@ -193,7 +194,7 @@ def _first_red_lanes(links, inverse, right, value):
             value[r, c] = right[r, c] * inverse[r, c] if (lanes >> c) & 1 else np.float32(0.0)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _relax(source, value, x, y, z, right, inverse, links, red):
     # a lane reads lanes of the other colour alone, so the order of the pencils does not matter
     for r in prange(1, value.shape[0]):
@@ -201,14 +202,14 @@ def _relax(source, value, x, y, z, right, inverse, links, red):
         relax_pencil(source, value, x, y, z, right, inverse, links, np.uint64(r), lanes, plain)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _defects(value, x, y, z, diagonal, right, links, out):
     for r in prange(1, value.shape[0]):
         plain = (links[r, ENDS] & PLAIN) != 0
         defect_of_pencil(value, x, y, z, diagonal, right, links, np.uint64(r), out, plain)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _gather(member, members, defect, coarse_right):
     for c in prange(members.shape[0]):
         total = np.float32(0.0)
@@ -217,7 +218,7 @@ def _gather(member, members, defect, coarse_right):
         coarse_right[c] = total
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _hand_down(links, parent, coarse_value, value):
     for r in prange(1, value.shape[0]):
         for c in range(8):

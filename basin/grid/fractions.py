@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.tiles import load
+from basin.kernels import kernel, shared
 
 # Faces open no more than this are slits: so narrow a gap has next to no liquid of its own, and under pressure
 # would flow as if without inertia. Pressure does not act on them; what flows through them already goes on, or
@@ -14,7 +15,7 @@ SLIT = 0.1
 EDGE = 16  # entries of the walls' shares before their first cell and after their last
 
 
-@njit(cache=True)
+@kernel
 def open_area(a, b, c, d):
     """Share of a unit square with positive distance, corners in order around it.
 
@@ -43,7 +44,7 @@ def open_area(a, b, c, d):
     return min(max(0.5 * area, 0.0), 1.0)
 
 
-@njit(cache=True)
+@kernel
 def _parts(solid, label):
     """Number the groups of open corners (bits xyz) that edges of the cell join; returns their count."""
     for c in range(8):
@@ -63,7 +64,7 @@ def _parts(solid, label):
     return count
 
 
-@njit(cache=True)
+@kernel
 def lesser_sides(a, b, c, d, e, f, g, h):
     """Which faces of a cell (bits 0 to 5: low and high x, y, z) belong to a side that a thin wall parts off.
 
@@ -90,7 +91,7 @@ def lesser_sides(a, b, c, d, e, f, g, h):
     return shut
 
 
-@njit(cache=True)
+@kernel
 def _half_space(distance, nx, ny, nz):
     """Volume of a unit cell on the positive side of a plane at `distance` from its centre.
 
@@ -134,7 +135,7 @@ def _half_space(distance, nx, ny, nz):
     return 1.0 - volume if mirrored else volume
 
 
-@njit(cache=True)
+@kernel
 def open_volume(a, b, c, d, e, f, g, h):
     """Open share of a unit cell from the distances at its corners, z changing fastest, then y, then x."""
     least = min(a, b, c, d, e, f, g, h)
@@ -152,7 +153,7 @@ def open_volume(a, b, c, d, e, f, g, h):
     return _half_space(centre / length, gx / length, gy / length, gz / length)
 
 
-@njit(cache=True)
+@kernel
 def open_volumes(node, walls, i0, j0, k0, out):
     """Open shares of the cells of a block that begins at cell (i0, j0, k0), from its nodes and the walls.
 
@@ -171,7 +172,7 @@ def open_volumes(node, walls, i0, j0, k0, out):
                 out[i, j, k] = share * open_volume(a, b, c, d, e, f, g, h) if share > 0.0 else 0.0
 
 
-@njit(cache=True)
+@kernel
 def _open_face(node, axis, i, j, k):
     if axis == 0:
         return open_area(node[i, j, k], node[i, j + 1, k], node[i, j + 1, k + 1], node[i, j, k + 1])
@@ -180,7 +181,12 @@ def _open_face(node, axis, i, j, k):
     return open_area(node[i, j, k], node[i + 1, j, k], node[i + 1, j + 1, k], node[i, j + 1, k])
 
 
-@njit(cache=True, parallel=True)
+@kernel
+def _unless(shut, share):
+    return 0.0 if shut else share
+
+
+@shared
 def _open_faces(row, first, where, bodies, across, within, u, v, w):
     for n in prange(row.shape[0]):
         t = row[n]
@@ -213,11 +219,6 @@ def _open_faces(row, first, where, bodies, across, within, u, v, w):
                         q *= _unless(own & 4 or shut[i + 1, j, k + 1] & 8, _open_face(node, 1, i + 1, j + 1, k + 1))
                         r *= _unless(own & 16 or shut[i + 1, j + 1, k] & 32, _open_face(node, 2, i + 1, j + 1, k + 1))
                     u[t, i, j, k], v[t, i, j, k], w[t, i, j, k] = p, q, r
-
-
-@njit(cache=True)
-def _unless(shut, share):
-    return 0.0 if shut else share
 
 
 def open_faces(

@@ -12,7 +12,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
+
+from basin.kernels import kernel
 
 SWEEPS = 2
 COARSEST_SWEEPS = 12
@@ -108,7 +110,7 @@ class Level:
             _sweep(begin, end, *matrix)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _diagonals(surface, start, weight, diagonal, inverse):
     for i in prange(diagonal.shape[0]):
         total = surface[i]
@@ -118,7 +120,7 @@ def _diagonals(surface, start, weight, diagonal, inverse):
         inverse[i] = 1.0 / total if total > 0.0 else 0.0
 
 
-@njit(cache=True)
+@kernel
 def _bounds(place):
     low, high = place[0].copy(), place[0].copy()
     for i in range(place.shape[0]):
@@ -128,7 +130,7 @@ def _bounds(place):
     return low, high
 
 
-@njit(cache=True)
+@kernel
 def _colours_touch(reds, start, column):
     for i in range(start.shape[0] - 1):
         for e in range(start[i], start[i + 1]):
@@ -137,7 +139,7 @@ def _colours_touch(reds, start, column):
     return False
 
 
-@njit(cache=True)
+@kernel
 def _block_keys(place, low, shape):
     n = place.shape[0]
     key = np.empty(n, np.int64)
@@ -147,7 +149,7 @@ def _block_keys(place, low, shape):
     return key
 
 
-@njit(cache=True)
+@kernel
 def _group(key, count):
     """Counting sort by key: (start (count + 1,), rows in ascending order within each key)."""
     start = np.zeros(count + 1, np.uint32)
@@ -163,7 +165,7 @@ def _group(key, count):
     return start, row
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _hang_together(first, row, start, column, weight, block, part, parts):
     """Within each block number the parts that couplings join; `part[i]` of row i, `parts[b]` their count."""
     for b in prange(parts.shape[0]):
@@ -194,7 +196,7 @@ def _hang_together(first, row, start, column, weight, block, part, parts):
                             break
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _couple(
     counting,
     member_start,
@@ -294,7 +296,7 @@ def _ranked(key: np.ndarray, shape: np.ndarray) -> tuple[np.ndarray, np.ndarray]
     return present, rank[key]
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _pulled(i, start, column, weight, value):
     """The sum over a row's couplings, of which it has at least six: a loop's end that cannot be foreseen costs more."""
     e = np.uint64(start[i])
@@ -308,13 +310,13 @@ def _pulled(i, start, column, weight, value):
     return total
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _solved(i, start, column, weight, inverse, right, value):
     """What a row's equation gives for its own value."""
     return (right[i] + _pulled(i, start, column, weight, value)) * inverse[i]
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _solved_mixed(i, begin, end, start, column, weight, inverse, right, value, old):
     total = right[i]
     for e in range(start[i], start[i + 1]):
@@ -323,7 +325,7 @@ def _solved_mixed(i, begin, end, start, column, weight, inverse, right, value, o
     return total * inverse[i]
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _left_over(c, member_start, member, start, column, weight, diagonal, right, value):
     """The sum of what is left of the right sides of a coarse row's cells."""
     total = np.float32(0.0)
@@ -333,37 +335,37 @@ def _left_over(c, member_start, member, start, column, weight, diagonal, right, 
     return total
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _sweep(begin, end, start, column, weight, inverse, right, value):
     for i in prange(begin, end):
         value[i] = _solved(i, start, column, weight, inverse, right, value)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _sweep_mixed(begin, end, start, column, weight, inverse, right, value, old):
     for i in prange(begin, end):
         value[i] = _solved_mixed(i, begin, end, start, column, weight, inverse, right, value, old)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _first_reds(reds, inverse, right, value):
     for i in prange(value.shape[0]):
         value[i] = right[i] * inverse[i] if i < reds else np.float32(0.0)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _restrict(member_start, member, start, column, weight, diagonal, right, value, coarse_right):
     for c in prange(coarse_right.shape[0]):
         coarse_right[c] = _left_over(c, member_start, member, start, column, weight, diagonal, right, value)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _prolong(parent, coarse_value, value):
     for i in prange(parent.shape[0]):
         value[i] += coarse_value[parent[i]]
 
 
-@njit(cache=True)
+@kernel
 def _sweep_alone(red, reds, mixed, start, column, weight, inverse, right, value):
     begin, end = (0, reds) if red else (reds, value.shape[0])
     if mixed:
@@ -375,7 +377,7 @@ def _sweep_alone(red, reds, mixed, start, column, weight, inverse, right, value)
             value[i] = _solved(i, start, column, weight, inverse, right, value)
 
 
-@njit(cache=True)
+@kernel
 def _down_alone(sweeps, reds, mixed, start, column, weight, inverse, right, value):
     """The same as a level's sweeps on the way down, by one thread: to call others would take longer."""
     for i in range(value.shape[0]):
@@ -386,13 +388,13 @@ def _down_alone(sweeps, reds, mixed, start, column, weight, inverse, right, valu
         _sweep_alone(False, reds, mixed, start, column, weight, inverse, right, value)
 
 
-@njit(cache=True)
+@kernel
 def _restrict_alone(member_start, member, start, column, weight, diagonal, right, value, coarse_right):
     for c in range(coarse_right.shape[0]):
         coarse_right[c] = _left_over(c, member_start, member, start, column, weight, diagonal, right, value)
 
 
-@njit(cache=True)
+@kernel
 def _up_alone(sweeps, parent, coarse_value, reds, mixed, start, column, weight, inverse, right, value):
     for i in range(parent.shape[0]):
         value[i] += coarse_value[parent[i]]

@@ -11,8 +11,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 from scipy.sparse import coo_matrix, csr_matrix
+
+from basin.kernels import kernel
 
 LOW_X, HIGH_X, LOW_Y, HIGH_Y, BEFORE, AFTER, ENDS, LIVE = range(8)  # columns of `Matrix.links`
 ODD = 1 << 8  # in a pencil's ENDS: whether its first cell's indices have an odd sum
@@ -83,7 +85,7 @@ class Matrix:
         return coo_matrix((np.concatenate([surface, -w, -w, w, w]), (rows, columns)), shape=(m, m)).tocsr()
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def list_pencils(first_cell, live, start, first, links, index):
     """Write the pencils of tiles, and the places of their cells into a field; `start[t - 1]` counts those before t."""
     for t in prange(1, first_cell.shape[0]):
@@ -103,7 +105,7 @@ def list_pencils(first_cell, live, start, first, links, index):
                         index[t, a, b, c] = 8 * r + c
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def link(links, r, c, s, neighbour):
     """Note the place of a cell's neighbour on side s (2 * axis + 1 for above) in its pencil's links."""
     if s < 4:

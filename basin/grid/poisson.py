@@ -8,13 +8,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import connected_components
 
 from basin.grid.lanes import product_of_pencil
 from basin.grid.multigrid import Multigrid
 from basin.grid.pencils import ENDS, PLAIN, Matrix
+from basin.kernels import kernel
 
 PENCILS = 512  # summed together
 
@@ -38,7 +39,7 @@ class Solution:
     squeezed: float = 0.0
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _multiply(x, y, z, surface, links, value, out, part):
     """The matrix times value, and the parts of their product's sum."""
     for chunk in prange(part.shape[0]):
@@ -48,7 +49,7 @@ def _multiply(x, y, z, surface, links, value, out, part):
             product_of_pencil(value, x, y, z, surface, links, np.uint64(r), out, part[chunk], plain)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _products(a, b, part):
     for chunk in prange(part.shape[0]):
         part[chunk] = 0.0
@@ -69,7 +70,7 @@ def _root_of_sum(part: np.ndarray) -> float:
     return float(np.sqrt(_sum(part)))
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _difference(b, q, r, right, part):
     """What is left of b when q is taken off, and parts of its square."""
     for chunk in prange(part.shape[0]):
@@ -81,7 +82,7 @@ def _difference(b, q, r, right, part):
                 part[chunk, lane] += left * left
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _advance(x, r, s, q, alpha, right, part):
     """Go on by alpha along s; parts of the square of what is left."""
     for chunk in prange(part.shape[0]):
@@ -94,14 +95,14 @@ def _advance(x, r, s, q, alpha, right, part):
                 part[chunk, lane] += left * left
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _turn(s, z, beta):
     for i in prange(s.shape[0]):
         for lane in range(8):
             s[i, lane] = np.float32(np.float64(z[i, lane]) + beta * np.float64(s[i, lane]))
 
 
-@njit(cache=True)
+@kernel
 def _without_means(values, label, size):
     """Take the mean of each closed part off, in place; label 0 is for rows in none. Returns their sums' sizes."""
     total = np.zeros(size.shape[0])

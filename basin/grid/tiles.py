@@ -16,28 +16,29 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.layout import PAD, TILE, Layout
+from basin.kernels import kernel
 
 # Largest place of a tile's particle in the tile's block with a rim of one cell. In the first tiles, whose blocks begin
 # at -1, a place just under 8 rounds up to 9 without it, and its cell's far corners lie outside the block.
 WITHIN = np.nextafter(np.float32(TILE + 1), np.float32(0.0))
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def row_of(where, i, j, k):
     """Row of the tile that holds a cell; unsigned, which spares look-ups the test for negative indices."""
     return np.uint64(where[np.uint64((i >> 3) + 1), np.uint64((j >> 3) + 1), np.uint64((k >> 3) + 1)])
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def at(field, where, i, j, k):
     """Value of a tiled field at a cell; cells up to 8 beyond the layout may be asked for."""
     return field[row_of(where, i, j, k), np.uint64(i & 7), np.uint64(j & 7), np.uint64(k & 7)]
 
 
-@njit(cache=True)
+@kernel
 def load(field, where, i0, j0, k0, out):
     """Copy the block of `out`'s shape that begins at cell (i0, j0, k0)."""
     for a in range(out.shape[0]):
@@ -56,7 +57,7 @@ def load(field, where, i0, j0, k0, out):
                 c += n
 
 
-@njit(cache=True)
+@kernel
 def add(field, where, i0, j0, k0, block):
     """Add a block that begins at cell (i0, j0, k0); what lies in no tile is dropped."""
     for a in range(block.shape[0]):
@@ -77,7 +78,7 @@ def add(field, where, i0, j0, k0, block):
                 c += n
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def blend(line, p, n, a, b, c):
     """Trilinear value in a block of width n that lies as one line: between place p and the next cells."""
     one, u, y, x = np.float32(1.0), np.uint64(1), np.uint64(n), np.uint64(n * n)
@@ -88,7 +89,7 @@ def blend(line, p, n, a, b, c):
     return (c00 * (one - b) + c01 * b) * (one - a) + (c10 * (one - b) + c11 * b) * a
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def value_in(line, n, x, y, z):
     """Trilinear value in a block of width n that lies as one line, at its index coordinates; no test of bounds."""
     i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
@@ -96,7 +97,7 @@ def value_in(line, n, x, y, z):
     return blend(line, (i * w + j) * w + k, n, x - np.float32(i), y - np.float32(j), z - np.float32(k))
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def velocity_in(line, n, x, y, z):
     """Staggered velocity in three blocks of width n, one after the other in a line; no test of bounds."""
     h = np.float32(0.5)
@@ -113,7 +114,7 @@ def velocity_in(line, n, x, y, z):
     )
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _unit(x, y, z):
     """A vector's direction; zero where it has none."""
     length = math.sqrt(x * x + y * y + z * z)
@@ -122,7 +123,7 @@ def _unit(x, y, z):
     return np.float32(x / length), np.float32(y / length), np.float32(z / length)
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def gradient_in(line, n, x, y, z):
     """The same as `gradient` in a block of width n that lies as one line."""
     h = np.float32(0.25)
@@ -132,7 +133,7 @@ def gradient_in(line, n, x, y, z):
     return _unit(gx, gy, gz)
 
 
-@njit(cache=True)
+@kernel
 def sample(field, where, x, y, z):
     """Trilinear value at index coordinates, which are first brought within 7 cells of the layout."""
     low = np.float32(-7.0)
@@ -152,14 +153,14 @@ def sample(field, where, x, y, z):
     return (c00 * (one - b) + c01 * b) * (one - a) + (c10 * (one - b) + c11 * b) * a
 
 
-@njit(cache=True)
+@kernel
 def sample_velocity(u, v, w, where, x, y, z):
     """Velocity of the staggered grid at a place in voxels."""
     h = np.float32(0.5)
     return sample(u, where, x, y - h, z - h), sample(v, where, x - h, y, z - h), sample(w, where, x - h, y - h, z)
 
 
-@njit(cache=True)
+@kernel
 def gradient(field, where, x, y, z):
     """Unit gradient of a node field (nodes at whole voxels); zero where it is flat."""
     h = np.float32(0.25)
@@ -247,7 +248,7 @@ def tile_set(layout: Layout, number: np.ndarray) -> Tiles:
     return Tiles(layout, number, where, first)
 
 
-@njit(cache=True)
+@kernel
 def _reached(low, high, reach, cells, inner, periodic, shape, seen, out):
     """Numbers of all tiles within `reach` cells of boxes of cells, and of their periodic images."""
     n = 0
@@ -290,12 +291,12 @@ def tiles_near(layout: Layout, low: np.ndarray, high: np.ndarray, reach: int) ->
     return tile_set(layout, np.sort(out[:count]))
 
 
-@njit(cache=True)
+@kernel
 def _home(i, n, wraps):
     return PAD + (i - PAD) % n if wraps else i
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _wrap(field, where, first, inner, periodic):
     for t in prange(1, first.shape[0]):
         whole = True
@@ -315,7 +316,12 @@ def _wrap(field, where, first, inner, periodic):
                         field[t, a, b, c] = at(field, where, hi, hj, hk)
 
 
-@njit(cache=True, parallel=True)
+@kernel
+def _has_image(i, n, wraps):
+    return wraps and 0 <= i <= n + 2 * PAD
+
+
+@kernel(parallel=True)
 def _fold(field, where, first, inner, periodic):
     # only the domain's own cells are written and only those beyond it read, so the order is free
     reach = PAD + 1
@@ -348,8 +354,3 @@ def _fold(field, where, first, inner, periodic):
                                 if p != 0 or q != 0 or r != 0:
                                     total += at(field, where, i + p * inner[0], j + q * inner[1], k + r * inner[2])
                     field[t, a, b, c] = total
-
-
-@njit(cache=True)
-def _has_image(i, n, wraps):
-    return wraps and 0 <= i <= n + 2 * PAD

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.lanes import AHEAD, CONTRACT, prefetch
 from basin.grid.layout import PAD
-from basin.grid.tiles import Tiles, at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
+from basin.grid.tiles import at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
+from basin.kernels import kernel
 from basin.liquid.particles import Particles, V, X
 from basin.liquid.solids import FAR as SOLIDS_FAR
 from basin.liquid.solids import velocity_of
-from basin.liquid.sorting import Tiling
-from basin.liquid.thin import EVERYTHING_SEEN, seen_velocity
+from basin.liquid.sorting import Arranged, Tiling
+from basin.liquid.thin import seen_velocity
 
 CLEARANCE = 0.02  # voxels that particles keep from solids
 LEAP = np.float32(2.0)  # voxels: longest of them, since far from a mesh its distance is too large
@@ -27,7 +30,7 @@ FARTHEST = 10  # voxels: no particle comes farther in a substep, by flow, spacin
 NARROW = 1.5  # voxels between two walls of the domain
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z):
     """Velocity at a place: from the tile's block, or beyond it through the index."""
     px, py, pz = x - np.float32(i0), y - np.float32(j0), z - np.float32(k0)
@@ -38,7 +41,7 @@ def _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z):
     return velocity_in(line, BLOCK, px, py, pz)
 
 
-@njit(cache=True, parallel=True, fastmath=CONTRACT)
+@kernel(parallel=True, fastmath=CONTRACT)
 def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic, hidden, start):
     # Ralston's third-order method: the field is frozen over the substep, so the order is that of
     # the path through it.
@@ -79,7 +82,7 @@ def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic,
             record[p, X], record[p, X + 1], record[p, X + 2] = x + held * mx, y + held * my, z + held * mz
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _distance(line, phi, where, i0, j0, k0, x, y, z):
     """Node distance at a place: from the tile's block, or beyond it through the index."""
     zero, most = np.float32(0.0), np.float32(BLOCK - 1)
@@ -89,7 +92,7 @@ def _distance(line, phi, where, i0, j0, k0, x, y, z):
     return value_in(line, BLOCK, px, py, pz)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _near_solids(phi, first, where, near):
     """Which tiles have a solid within their own or their neighbours' distances, by row."""
     some = np.zeros(phi.shape[0], np.bool_)
@@ -105,13 +108,13 @@ def _near_solids(phi, first, where, near):
                     near[t] |= some[row_of(where, first[t, 0] + i, first[t, 1] + j, first[t, 2] + k)]
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _opposed(a, b):
     """Whether two normals belong to opposite sides of a wall."""
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2] < np.float32(-0.3)
 
 
-@njit(cache=True)
+@kernel
 def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
     """The place outside solids that following the distance leads to."""
     for _ in range(6):
@@ -124,7 +127,7 @@ def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
     return x, y, z
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _keep_out(
     tile_start, first, number, near, start, record, where, phi, owner, motion, ballistic, friction, dt, narrow
 ):
@@ -216,47 +219,43 @@ def _keep_out(
 
 
 def advance(
-    particles: Particles,
-    tiling: Tiling,
-    velocity: list[np.ndarray],
-    tiles: Tiles,
-    dt: float,
-    farthest: float,
-    ballistic: np.ndarray,
-    hidden: np.ndarray = EVERYTHING_SEEN,
+    at_hand: Arranged, velocity: list[np.ndarray], dt: float, farthest: float, ballistic: np.ndarray
 ) -> np.ndarray:
     """Move particles along the flow for `dt` liquid seconds, in place, before walls are heeded.
 
     No move is longer than `farthest` voxels. Returns the positions (n, 3) from which they came.
     """
-    start = np.empty((len(particles), 3), np.float32)
-    own = (tiling.start, tiling.first, particles.record)
-    _advance(*own, *velocity, tiles.where, dt, np.float32(farthest), ballistic, hidden, start)
+    tiling, record, where = at_hand.tiling, at_hand.particles.record, at_hand.tiles.where
+    start = np.empty((len(record), 3), np.float32)
+    reach = np.float32(farthest)
+    _advance(tiling.start, tiling.first, record, *velocity, where, dt, reach, ballistic, at_hand.hidden, start)
     return start
 
 
+@dataclass(frozen=True)
+class Walls:
+    """Solids as paths meet them at a moment: distances at nodes, whose they are, and how those move."""
+
+    phi: np.ndarray
+    owner: np.ndarray
+    motion: np.ndarray
+
+
 def keep_out(
-    start: np.ndarray,
-    particles: Particles,
-    tiling: Tiling,
-    tiles: Tiles,
-    phi: np.ndarray,
-    owner: np.ndarray,
-    motion: np.ndarray,
-    ballistic: np.ndarray,
-    friction: float,
-    dt: float,
+    at_hand: Arranged, start: np.ndarray, walls: Walls, ballistic: np.ndarray, friction: float, dt: float
 ) -> None:
     """Stop paths from `start` at solids and push particles out of them, in place."""
+    tiling, tiles, phi = at_hand.tiling, at_hand.tiles, walls.phi
     near = np.zeros(len(phi), bool)
     _near_solids(phi, tiles.first, tiles.where, near)
-    own = (tiling.start, tiling.first, tiles.rows(tiling.number), near, start, particles.record)
     layout = tiles.layout
     narrow = bool((layout.closed.all(axis=1) & (layout.wall_high - layout.wall_low < NARROW)).any())
-    _keep_out(*own, tiles.where, phi, owner, motion, ballistic, friction, np.float32(dt), narrow)
+    paths = (tiles.rows(tiling.number), near, start, at_hand.particles.record)
+    solids = (tiles.where, phi, walls.owner, walls.motion)
+    _keep_out(tiling.start, tiling.first, *paths, *solids, ballistic, friction, np.float32(dt), narrow)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _settle(chosen, start, record, low, high, inner, periodic, closed, leaves, gone):
     for n in prange(chosen.shape[0]):
         t = chosen[n]

@@ -9,18 +9,20 @@ gains. Velocities below are carried by the grid itself, along paths of second or
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.tiles import Tiles, at, load, velocity_in
+from basin.kernels import kernel
 from basin.liquid.levelset import FARTHEST, LEAST_ROOM
-from basin.liquid.particles import M, Particles, X
+from basin.liquid.particles import M, Particles, X, new_ids
 from basin.liquid.randomness import uniform
 from basin.liquid.room import mean_of_block
-from basin.liquid.solids import Solids, SolidWorld
-from basin.liquid.sorting import Tiling
+from basin.liquid.solids import Solids
+from basin.liquid.sorting import Arranged, Tiling
 from basin.liquid.sources import DrainZone
 
 DEEPEST = 8  # cells about a tile in which air is looked for
@@ -69,24 +71,59 @@ class Bulk:
         first = np.stack(np.unravel_index(self.number[held], shape), axis=1).astype(np.int64) * 8
         return first, first + 7
 
-    def on(self, tiles: Tiles) -> tuple[np.ndarray, np.ndarray, list[np.ndarray]]:
-        """Volume, what is owed, and velocity as fields on other tiles."""
+    def on(self, tiles: Tiles) -> Below:
+        """The same as fields on other tiles."""
         row = tiles.rows(self.number)
         volume, owed, *velocity = (tiles.field() for _ in range(5))
         for field, mine in ((volume, self.volume), (owed, self.owed), *zip(velocity, self.velocity, strict=True)):
             field[row[row > 0]] = mine[row > 0]
-        return volume, owed, velocity
+        return Below(volume, owed, velocity)
 
     @staticmethod
-    def of(tiles: Tiles, volume: np.ndarray, owed: np.ndarray, velocity: list[np.ndarray]) -> Bulk:
+    def of(tiles: Tiles, below: Below) -> Bulk:
         """The part of fields on tiles that lies about cells with volume."""
-        held = np.zeros(len(volume), bool)
-        _beside(volume, tiles.where, tiles.first, held)
+        held = np.zeros(len(below.volume), bool)
+        _beside(below.volume, tiles.where, tiles.first, held)
         held[0] = False
-        return Bulk(tiles.number[held[1:]], volume[held], owed[held], np.stack([u[held] for u in velocity]))
+        velocity = np.stack([u[held] for u in below.velocity])
+        return Bulk(tiles.number[held[1:]], below.volume[held], below.owed[held], velocity)
 
 
-@njit(cache=True, parallel=True)
+@dataclass
+class Below:
+    """Liquid below the band as fields on the tiles of a substep; see `Bulk`."""
+
+    volume: np.ndarray
+    owed: np.ndarray
+    velocity: list[np.ndarray]
+
+
+@dataclass(frozen=True)
+class MadeOf:
+    """What the particles of tiles are, for those that come up from below the band, where nobody knows any more.
+
+    Attributes
+    ----------
+    source : uint16 (t + 1,), the source that most of a tile's particles are of
+    carried : float32 (t + 1, w), what they carry in the mean
+    """
+
+    source: np.ndarray
+    carried: np.ndarray
+
+
+@dataclass(frozen=True)
+class Births:
+    """What is needed to make particles: how many a cell has, the first free id, the number of the substep, what they
+    are made of."""
+
+    per_cell: int
+    next_id: int
+    epoch: int
+    like: MadeOf
+
+
+@kernel(parallel=True)
 def _beside(volume, where, first, held):
     for t in prange(1, first.shape[0]):
         for i in range(-8, 9, 8):
@@ -97,7 +134,7 @@ def _beside(volume, where, first, held):
                         held[t] = volume[n].max() > 0.0
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _add_share(volume, where, first, share):
     for t in prange(1, first.shape[0]):
         block = np.empty((10, 10, 10), np.float32)
@@ -114,7 +151,7 @@ def add_share(share: np.ndarray, volume: np.ndarray, tiles: Tiles) -> None:
     _add_share(volume, tiles.where, tiles.first, share)
 
 
-@njit(cache=True)
+@kernel
 def _lower_envelope(field, out):
     """Along the first axis: the least of a window's squared distances, plus the square of the way there."""
     flat, rows = field.reshape((field.shape[0], -1)), out.reshape((out.shape[0], -1))
@@ -126,7 +163,7 @@ def _lower_envelope(field, out):
                 rows[i, n] = min(rows[i, n], flat[m, n] + way)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _depth(air, where, first, depth):
     n = 8 + 2 * DEEPEST
     for t in prange(1, first.shape[0]):
@@ -168,7 +205,7 @@ def depth_under_surface(phi: np.ndarray, solids: Solids) -> np.ndarray:
     return depth
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _take_in(start, row, first, record, depth, moving, band, volume, gone):
     for t in prange(row.shape[0]):
         r = row[t]
@@ -183,7 +220,7 @@ def _take_in(start, row, first, record, depth, moving, band, volume, gone):
                 gone[p] = True
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _flowed(volume, room_of, u, v, w, ou, ov, ow, share, where, first, out, given, side_of):
     """What cells hold after a step of upwind fluxes between cells that hold something, and a little evening out.
 
@@ -230,17 +267,7 @@ def _flowed(volume, room_of, u, v, w, ou, ov, ow, share, where, first, out, give
                     out[t, i - 1, j - 1, k - 1] += np.float32(change)
 
 
-def flowed(
-    volume: np.ndarray,
-    owed: np.ndarray,
-    velocity: list[np.ndarray],
-    shift: list[np.ndarray],
-    solids: Solids,
-    per_cell: int,
-    next_id: int,
-    epoch: int,
-    like: MadeOf,
-) -> tuple[np.ndarray, Particles]:
+def flowed(below: Below, shift: list[np.ndarray], solids: Solids, births: Births) -> Particles:
     """Pass on what cells hold with a shift of the liquid.
 
     What leaves one of them comes into its neighbour; what leaves for the band is owed, and given as soon as it
@@ -248,16 +275,14 @@ def flowed(
 
     Parameters
     ----------
-    owed : changed in place
-    velocity : that particles which leave take along, voxels/s at faces
+    below : changed in place; particles which leave take its velocity along
     shift : voxels, at faces
-    like : what the given particles are
 
     Returns
     -------
-    (volume, particles) : what the cells hold then, and what they have given to the band
+    What the cells have given to the band.
     """
-    tiles = solids.tiles
+    tiles, volume, owed, per_cell = solids.tiles, below.volume, below.owed, births.per_cell
     farthest = max(float(np.abs(u[volume > 0]).max(initial=0.0)) for u in shift)
     steps = int(np.ceil(3 * farthest)) + 1  # an upwind step may not empty a cell
     side_of = tiles.field(0, np.uint8)
@@ -274,9 +299,9 @@ def flowed(
     owed -= count * each
     cell = np.repeat(np.argwhere(count > 0), count[count > 0], axis=0)
     side = side_of[count > 0].repeat(count[count > 0]).astype(int)
-    number = np.arange(next_id, next_id + len(cell))
+    number = new_ids(births.next_id, len(cell))
     place = (tiles.first[cell[:, 0]] + cell[:, 1:]).astype(np.float32)
-    within = uniform(number, epoch, 3).clip(0.001, 0.999)
+    within = uniform(number, births.epoch, 3).clip(0.001, 0.999)
     axis, low = side // 2, side % 2 == 0
     way = np.zeros(len(cell), np.float32)
     for d in range(3):
@@ -292,23 +317,25 @@ def flowed(
         tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] - beyond,
         tiles.first[cell[:, 0], axis] + cell[np.arange(len(cell)), 1 + axis] + 1 + beyond,
     )
-    return volume, _particles_at(place, np.full(len(place), each), velocity, tiles, next_id, like)
+    below.volume = volume
+    return _particles_at(place, np.full(len(place), each), below.velocity, tiles, births)
 
 
 def _particles_at(
-    place: np.ndarray, volume: np.ndarray, velocity: list[np.ndarray], tiles: Tiles, next_id: int, like: MadeOf
+    place: np.ndarray, volume: np.ndarray, velocity: list[np.ndarray], tiles: Tiles, births: Births
 ) -> Particles:
     """Particles (n, 3) that move with a flow and are what the others in their tiles are."""
+    like = births.like
     fresh = Particles.at(place, volume, like.carried.shape[1])
     at = np.ascontiguousarray(fresh.position)
     fresh.velocity[:], fresh.affine[:] = _flow_at(at, *velocity, tiles.where)
-    fresh.id[:] = np.arange(next_id, next_id + len(fresh))
+    fresh.id[:] = new_ids(births.next_id, len(fresh))
     row = tiles.where[tuple((np.floor(at).astype(int) // 8 + 1).T)]
     fresh.source[:], fresh.carried[:] = like.source[row], like.carried[row]
     return fresh
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _moving_near(owner, phi, swift, out):
     for t in prange(1, phi.shape[0]):
         for i in range(8):
@@ -320,52 +347,46 @@ def _moving_near(owner, phi, swift, out):
 
 
 def exchanged(
-    particles: Particles,
-    tiling: Tiling,
+    at_hand: Arranged,
+    below: Below,
     phi: np.ndarray,
     solids: Solids,
-    volume: np.ndarray,
-    velocity: list[np.ndarray],
     band: float,
-    per_cell: int,
-    next_id: int,
-    world: SolidWorld,
-    time: float,
-    like: MadeOf,
+    births: Births,
+    distance_of: Callable[[np.ndarray], np.ndarray],
 ) -> Particles:
     """Take in what lies below the band, and turn back into particles what the band has come down to.
 
     Parameters
     ----------
+    below : its volume is changed in place
     phi : level set, which below the band becomes its least value
-    volume, velocity : what cells hold and how it flows, fields on the tiles; `volume` is changed in place
     band : voxels under the surface that keep particles
-    time : shot time at which the solids stand
-    like : what the freed particles are
+    distance_of : distance (n,) of places (n, 3) in voxels from the solids as they stand
 
     Returns
     -------
-    particles in no order; those with ids from `next_id` on are new
+    particles in no order; those with ids from the first free one on are new
     """
-    tiles = solids.tiles
+    particles, tiling, tiles, volume = at_hand.particles, at_hand.tiling, solids.tiles, below.volume
     depth = depth_under_surface(phi, solids)
     swift = np.any(solids.motion != 0, axis=(1, 2))
     moving = np.zeros(len(tiles) + 1, bool)
     if swift.any():
         _moving_near(solids.owner, solids.phi, swift, moving)
     gone = np.zeros(len(particles), bool)
-    own = (tiling.start, tiles.rows(tiling.number), tiling.first, particles.record)
-    _take_in(*own, depth, moving, np.float32(band + SLACK), volume, gone)
+    there = (tiling.start, tiles.rows(tiling.number), tiling.first, particles.record)
+    _take_in(*there, depth, moving, np.float32(band + SLACK), volume, gone)
     volume[0] = 0.0
     tiles.wrap(volume)
     freed = (volume > 0) & ((depth < band - SLACK) | moving[:, None, None, None]) & tiles.between_walls(range(3))
     cell = np.argwhere(freed)
     corner = tiles.first[cell[:, 0]] + cell[:, 1:]
-    points = corner[:, None, :] + ((corner @ TURNED)[:, None, :] + np.arange(per_cell)[:, None] * SPREAD) % 1.0
-    outside = world.distance_of(points.reshape(-1, 3), time).reshape(len(cell), per_cell) > 0
+    points = corner[:, None, :] + ((corner @ TURNED)[:, None, :] + np.arange(births.per_cell)[:, None] * SPREAD) % 1.0
+    outside = distance_of(points.reshape(-1, 3)).reshape(len(cell), births.per_cell) > 0
     count = outside.sum(axis=1)
     each = volume[freed] / np.maximum(count, 1)
-    fresh = _particles_at(points[outside], np.repeat(each, count), velocity, tiles, next_id, like)
+    fresh = _particles_at(points[outside], np.repeat(each, count), below.velocity, tiles, births)
     keep = volume[freed]
     keep[count > 0] = 0.0  # a cell without room for a particle keeps what it holds
     volume[freed] = keep
@@ -373,25 +394,11 @@ def exchanged(
     return particles.taken(~gone).joined(fresh)
 
 
-@dataclass(frozen=True)
-class MadeOf:
-    """What the particles of tiles are, for those that come up from below the band, where nobody knows any more.
-
-    Attributes
-    ----------
-    source : uint8 (t + 1,), the source that most of a tile's particles are of
-    carried : float32 (t + 1, w), what they carry in the mean
-    """
-
-    source: np.ndarray
-    carried: np.ndarray
-
-
-@njit(cache=True, parallel=True)
-def _means(start, row, source, carried, usual, mean):
+@kernel(parallel=True)
+def _means(start, row, source, kinds, carried, usual, mean):
     for t in prange(row.shape[0]):
         r, n = row[t], start[t + 1] - start[t]
-        count = np.zeros(256, np.int64)
+        count = np.zeros(kinds, np.int64)
         for p in range(start[t], start[t + 1]):
             count[source[p]] += 1
             for d in range(carried.shape[1]):
@@ -404,12 +411,13 @@ def _means(start, row, source, carried, usual, mean):
 def made_of(particles: Particles, tiling: Tiling, tiles: Tiles) -> MadeOf:
     """What sorted particles are, tile by tile; tiles without any are like a neighbour, or like the whole."""
     found = MadeOf(
-        np.zeros(len(tiles) + 1, np.uint8), np.zeros((len(tiles) + 1, particles.carried.shape[1]), np.float32)
+        np.zeros(len(tiles) + 1, np.uint16), np.zeros((len(tiles) + 1, particles.carried.shape[1]), np.float32)
     )
     if len(particles) == 0:
         return found
     row = tiles.rows(tiling.number)
-    _means(tiling.start, row, particles.source, particles.carried, found.source, found.carried)
+    kinds = int(particles.source.max()) + 1
+    _means(tiling.start, row, particles.source, kinds, particles.carried, found.source, found.carried)
     known = np.zeros(len(tiles) + 1, bool)
     known[row] = True
     place = tiles.first[1:] // 8 + 1
@@ -423,7 +431,7 @@ def made_of(particles: Particles, tiling: Tiling, tiles: Tiles) -> MadeOf:
     return found
 
 
-@njit(cache=True)
+@kernel
 def _sloped(field, where, x, y, z):
     """Trilinear value and slopes at index coordinates."""
     i, j, k = int(x), int(y), int(z)
@@ -440,7 +448,7 @@ def _sloped(field, where, x, y, z):
     return value, sx, sy, sz
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _flow_at(place, u, v, w, where):
     """Velocity (n, 3) and its gradient (n, 3, 3) of face velocities at places (n, 3), as particles take them."""
     velocity, slope = np.empty((place.shape[0], 3), np.float32), np.empty((place.shape[0], 3, 3), np.float32)
@@ -452,7 +460,7 @@ def _flow_at(place, u, v, w, where):
     return velocity, slope
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _merge(axis, volume, carried, where, first, field):
     for t in prange(1, first.shape[0]):
         for a in range(8):
@@ -474,14 +482,14 @@ def merge(velocity: list[np.ndarray], carried: list[np.ndarray], volume: np.ndar
         _merge(axis, volume, carried[axis], tiles.where, tiles.first, velocity[axis])
 
 
-@njit(cache=True)
+@kernel
 def _weights(t):
     """Catmull-Rom weights of the four nodes about a place t in [0, 1) between the middle ones."""
     t2, t3 = t * t, t * t * t
     return 0.5 * (2 * t2 - t - t3), 0.5 * (2 - 5 * t2 + 3 * t3), 0.5 * (t + 4 * t2 - 3 * t3), 0.5 * (t3 - t2)
 
 
-@njit(cache=True)
+@kernel
 def _cubic(line, x, y, z):
     """Value of a block of `WIDE` cells a side, that lies as one line, at its index coordinates."""
     i, j, k = int(x), int(y), int(z)
@@ -495,7 +503,7 @@ def _cubic(line, x, y, z):
     return total
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _carry(axis, row, first, where, own, u, v, w, dt, out):
     h = np.float32(dt)
     half, low, high = np.float32(0.5), np.float32(1.5), np.float32(WIDE - 2.5)

@@ -1,33 +1,39 @@
-"""What particles carry along besides what every liquid needs: which columns there are, and where."""
+"""What particles carry along besides what every liquid needs: which attributes, and in which columns."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from basin.liquid import paint, texture
+from basin.attributes import ATTRIBUTES, Attribute
 
 
 @dataclass(frozen=True)
 class Carried:
-    """Columns of `Particles.carried`: colour and mark, viscosity, rest positions, each only if it is wanted.
+    """Columns of `Particles.carried`, one after the other.
 
     Attributes
     ----------
-    painted : whether there are colours and marks (`basin.liquid.paint`), the first columns
-    viscous : whether there is a kinematic viscosity, m2 per liquid second, after them
-    textured : whether there are rest positions (`basin.liquid.texture`), the last columns
+    names : of the attributes that are carried
     """
 
-    painted: bool = False
-    viscous: bool = False
-    textured: bool = False
+    names: tuple[str, ...] = ()
+
+    @property
+    def columns(self) -> list[Attribute]:
+        """The attributes in the order of their columns."""
+        return [ATTRIBUTES[name] for name in self.names]
 
     @property
     def width(self) -> int:
         """How many numbers a particle carries."""
-        return self.paint + int(self.viscous) + (texture.WIDTH if self.textured else 0)
+        return sum(column.width for column in self.columns)
 
-    @property
-    def paint(self) -> int:
-        """How many of the first columns are colour and mark, which is where the viscosity's column is."""
-        return paint.WIDTH if self.painted else 0
+    def at(self, *names: str) -> slice:
+        """Columns of an attribute, or of several that lie one after the other."""
+        first = self.names.index(names[0])
+        begin = sum(column.width for column in self.columns[:first])
+        assert self.names[first : first + len(names)] == names
+        return slice(begin, begin + sum(ATTRIBUTES[name].width for name in names))
+
+    def __contains__(self, name: str) -> bool:
+        return name in self.names

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.tiles import Tiles, at, gradient_in, load, value_in, velocity_in
+from basin.kernels import kernel, shared
 from basin.liquid.solids import Solids, velocity_of
 
 DEEPEST = np.float32(-2.5)  # voxels inside a solid: faces below are never sampled
@@ -14,7 +15,7 @@ RIM = 2  # voxels beyond the liquid's own faces
 AT_ONCE = 2  # layers: more in one pass over the tiles need much larger blocks
 
 
-@njit(cache=True)
+@kernel
 def _layer(value, known, width, layer, new_value, new_known):
     """One layer: cells not known take the mean of their known neighbours.
 
@@ -33,7 +34,7 @@ def _layer(value, known, width, layer, new_value, new_known):
         new_known[p] = one if has else min(count, one)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _outwards(field, valid, where, first, layers, out, reached):
     # Layer by layer within a block that reaches as far as the layers do: what the block's edge
     # lacks never comes as far as the tile itself.
@@ -114,7 +115,7 @@ def at_rim(
     return found, reached
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _onto_walls(beside, first, where, ou, ov, ow, u, v, w, phi, owner, motion, moving, friction, new_u, new_v, new_w):
     for n in prange(beside.shape[0]):
         t = beside[n]

@@ -9,12 +9,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.geometry.pose import Placement, scale_of
 from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD, Layout
 from basin.grid.tiles import Tiles, at
+from basin.kernels import kernel
 from basin.liquid.effects import Attraction, Drag, Effect, Turbulence, Vortex, Wind
 from basin.liquid.particles import Particles, V, X
 from basin.liquid.settings import WATER
@@ -152,7 +153,7 @@ def add(velocity: list[np.ndarray], kick: np.ndarray) -> None:
         velocity[axis] += np.float32(kick[axis])
 
 
-@njit(cache=True)
+@kernel
 def _depth(row, x, y, z):
     """Depth (m) of a place below the edge of a force's zone; negative outside."""
     if row[ZONE] == EVERYWHERE:
@@ -165,7 +166,7 @@ def _depth(row, x, y, z):
     return min(row[SIZE] - abs(a), min(row[SIZE + 1] - abs(b), row[SIZE + 2] - abs(c))) * row[SCALE]
 
 
-@njit(cache=True)
+@kernel
 def _share(row, x, y, z):
     """How much of a force acts at a place, 0 to 1: it comes up smoothly within the zone's soft edge."""
     depth = _depth(row, x, y, z)
@@ -177,7 +178,7 @@ def _share(row, x, y, z):
     return s * s * (3.0 - 2.0 * s)
 
 
-@njit(cache=True)
+@kernel
 def _change(row, wave, begin, end, x, y, z, u, v, w, skin, dt):
     """Change of velocity (m/s) by one force at a place (m); `skin` is the surface per volume there (1/m)."""
     share = _share(row, x, y, z)
@@ -212,7 +213,7 @@ def _change(row, wave, begin, end, x, y, z, u, v, w, skin, dt):
     return rx * many, ry * many, rz * many
 
 
-@njit(cache=True)
+@kernel
 def _beside(field, where, i, j, k, axis, own):
     """Velocity component `own` at a face square on `axis`: its own, or the mean of the four faces about it."""
     if own == axis:
@@ -227,7 +228,7 @@ def _beside(field, where, i, j, k, axis, own):
     return total
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _skins(first, where, phi, ou, ov, ow, skin):
     """Surface per volume (1/voxel) of liquid cells: what they are fuller than their neighbours towards the air.
 
@@ -255,7 +256,7 @@ def _skins(first, where, phi, ou, ov, ow, skin):
                     skin[t, i, j, k] = np.sqrt(total)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _push_faces(first, where, u0, v0, w0, phi, skin, opened, low, dx, rows, wave, begin, dt, axis, field):
     reach = np.sqrt(3.0) * 4.5 * dx
     for t in prange(1, first.shape[0]):
@@ -303,7 +304,7 @@ def push(velocity: list[np.ndarray], phi: np.ndarray, opened: list[np.ndarray], 
         _push_faces(*where, force.row, force.wave, force.first_wave, force.dt, axis, velocity[axis])
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _push_alone(alone, record, low, dx, rows, wave, begin, dt):
     for p in prange(record.shape[0]):
         if not alone[p]:

@@ -8,16 +8,17 @@ surface. A volume kept by the particles is so a volume kept by the surface.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 from scipy.special import ndtri
 
 from basin.grid.lanes import AHEAD, CONTRACT, add_spline, prefetch
 from basin.grid.tiles import WITHIN, Tiles, add, load
+from basin.kernels import kernel, shared
 from basin.liquid.particles import M, Particles, X
 from basin.liquid.room import WHOLE, mean_of_block
 from basin.liquid.solids import Solids
-from basin.liquid.sorting import Tiling
-from basin.liquid.thin import EVERYTHING_SEEN, seen_cell
+from basin.liquid.sorting import EVERYTHING_SEEN, Tiling
+from basin.liquid.thin import seen_cell
 
 FAR = np.float32(2.5)
 WIDE = 12  # floats in a row of a tile's block: rows of four that begin at its last cells stay within it
@@ -30,14 +31,14 @@ WELL_SEEN = (0.5, 0.7)  # open share of a neighbourhood from which its own value
 FLATTER = 0.001  # pull of a fitted plane's slope towards zero
 
 
-@njit(cache=True)
+@kernel
 def _spline(d):
     """Quadratic B-spline weights of the cells at -1, 0, 1 for an offset d in [-0.5, 0.5]."""
     h = np.float32(0.5)
     return h * (h - d) ** 2, np.float32(0.75) - d * d, h * (h + d) ** 2
 
 
-@njit(cache=True)
+@kernel
 def _add_to_seen(line, place, m, a, b, c, mask):
     """The same as `add_spline`, but for the cells that the particle does not see."""
     wx, wy, wz = _spline(a), _spline(b), _spline(c)
@@ -47,7 +48,7 @@ def _add_to_seen(line, place, m, a, b, c, mask):
             line[place + np.uint64((i * WIDE + j) * WIDE + k)] += m * wx[i] * wy[j] * wz[k]
 
 
-@njit(cache=True, parallel=True, fastmath=CONTRACT)
+@kernel(parallel=True, fastmath=CONTRACT)
 def _splat(chosen, start, first, where, record, hidden, density):
     h, one = np.float32(0.5), np.uint64(1)
     masked = hidden.shape[0] > 0
@@ -88,7 +89,7 @@ def density(particles: Particles, tiling: Tiling, tiles: Tiles, hidden: np.ndarr
     return result
 
 
-@njit(cache=True)
+@kernel
 def _mean_of_seen(block, i, j, k, mask):
     """Binomial mean over the neighbours that a cell sees; the others count as empty."""
     total = np.float32(0.0)
@@ -100,7 +101,7 @@ def _mean_of_seen(block, i, j, k, mask):
     return total
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _filled(share, where, first, wide, slot, hidden, out):
     for t in prange(1, first.shape[0]):
         s = slot[t]
@@ -117,7 +118,7 @@ def _filled(share, where, first, wide, slot, hidden, out):
                     out[t, i, j, k] = mean / room if room >= LEAST_ROOM else np.float32(0.0)
 
 
-@njit(cache=True)
+@kernel
 def _solve4(a, b):
     """Solve the symmetric positive 4x4 system a x = b in place (Cholesky)."""
     for c in range(4):
@@ -136,7 +137,7 @@ def _solve4(a, b):
         b[r] /= a[r, r]
 
 
-@njit(cache=True)
+@kernel
 def _one_sided(block):
     """Whether all of a block is as far from the surface as can be told, on one side of it."""
     least, most = block[0, 0, 0], block[0, 0, 0]
@@ -147,7 +148,7 @@ def _one_sided(block):
     return least >= FARTHEST or most <= -FARTHEST
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
     for n in prange(beside.shape[0]):
         t = beside[n]
@@ -244,7 +245,7 @@ def level_set(share: np.ndarray, solids: Solids) -> np.ndarray:
     return out
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _ballistic(start, first, where, record, index, out):
     for t in prange(first.shape[0]):
         block = np.empty((10, 10, 10), np.int32)

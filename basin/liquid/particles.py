@@ -6,15 +6,24 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.lanes import AHEAD, prefetch
+from basin.kernels import kernel
 
+MOST_BORN = 2**31  # ids that there are
 CHUNK = 1 << 15  # particles looked at together
 RECORD = 16  # floats: 64 bytes
 # places in a record, for kernels
 X, V, C, M = 0, 3, 6, 15
 FIELDS = ("record", "id", "source", "born", "carried")
+
+
+def new_ids(first: int, count: int) -> np.ndarray:
+    """The next ids, uint32 (count,); OverflowError when there are no more."""
+    if first + count > MOST_BORN:
+        raise OverflowError("more than 2^31 particles were born; use a coarser voxel")
+    return np.arange(first, first + count, dtype=np.uint32)
 
 
 def records(count: int) -> np.ndarray:
@@ -24,7 +33,7 @@ def records(count: int) -> np.ndarray:
     return raw[offset : offset + count * RECORD].reshape(count, RECORD)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _take(index, record, number, source, born, carried, new_record, new_number, new_source, new_born, new_carried):
     most = index.shape[0] - 1
     for p in prange(index.shape[0]):
@@ -39,7 +48,7 @@ def _take(index, record, number, source, born, carried, new_record, new_number, 
             new_carried[p, d] = carried[q, d]
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _fastest(record, part):
     for c in prange(part.shape[0]):
         most = np.float32(0.0)
@@ -63,7 +72,7 @@ class Particles:
     ----------
     record : float32 (n, 16): position, velocity, affine matrix by rows, volume
     id : uint32 (n,), birth counter
-    source : uint8 (n,), index of the source that made it
+    source : uint16 (n,), index of the source that made it
     born : float32 (n,), liquid seconds from the first frame
     carried : float32 (n, w), what the liquid carries along (`basin.liquid.carried`); w is mostly 0
     """
@@ -104,7 +113,7 @@ class Particles:
         record = records(n)
         record[:] = 0
         record[:, X : X + 3], record[:, M] = position, volume
-        rest = np.zeros(n, np.uint8), np.zeros(n, np.float32), np.zeros((n, width), np.float32)
+        rest = np.zeros(n, np.uint16), np.zeros(n, np.float32), np.zeros((n, width), np.float32)
         return Particles(record, np.arange(n, dtype=np.uint32), *rest)
 
     @staticmethod
@@ -153,4 +162,6 @@ class Particles:
         """What `arrays` gave, aligned anew."""
         record = records(len(arrays["record"]))
         record[:] = arrays["record"]
-        return Particles(record, *(np.ascontiguousarray(arrays[name]) for name in FIELDS[1:]))
+        source = np.ascontiguousarray(arrays["source"], np.uint16)  # 8 bits in older states
+        rest = (np.ascontiguousarray(arrays[name]) for name in ("born", "carried"))
+        return Particles(record, np.ascontiguousarray(arrays["id"]), source, *rest)

@@ -12,13 +12,14 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD
 from basin.grid.pencils import LIVE, Matrix, link, list_pencils
 from basin.grid.poisson import Solution, Solver
 from basin.grid.tiles import at, load, row_of
+from basin.kernels import kernel, shared
 from basin.liquid.solids import Solids, velocity_of
 
 LOOSE = 1e-4  # residual to which it is found where liquid pulls on walls
@@ -46,7 +47,7 @@ class System(Matrix):
         return Solver(self)
 
 
-@njit(cache=True)
+@kernel
 def _surface_gap(inside, outside):
     """Share of the way from a liquid cell's centre to the surface towards an air cell."""
     # The cell's own distance is bounded, not the gap: then the gaps of one cell in all directions
@@ -56,7 +57,7 @@ def _surface_gap(inside, outside):
     return inside / (inside - max(outside, 0.0))
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _live_cells(first, where, phi, ou, ov, ow, low, high, live, count):
     """A bit for each liquid cell of a tile's pencils, and the number of pencils that have any."""
     for t in prange(1, first.shape[0]):
@@ -81,7 +82,7 @@ def _live_cells(first, where, phi, ou, ov, ow, low, high, live, count):
         count[t] = n
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _assemble(first, live, where, index, phi, ou, ov, ow, x, y, z, surface, links):
     for t in prange(1, first.shape[0]):
         if live[t].max() == 0:
@@ -152,7 +153,7 @@ def _system(
     return System(first, x, y, z, surface, links, index, live)
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _through(field, opened, where, i, j, k, kick):
     """Flux through a face; a slit's without the kick, which the wall bears there."""
     f = at(opened, where, i, j, k)
@@ -160,7 +161,29 @@ def _through(field, opened, where, i, j, k, kick):
     return f * (flow - kick if f <= SLIT else flow)
 
 
-@njit(cache=True, parallel=True)
+@kernel
+def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
+    """Velocity component of the deepest solid at a face centre (voxels/s)."""
+    best, who = 1e9, -1
+    for a in range(2):
+        for b in range(2):
+            if axis == 0:
+                ni, nj, nk = i, j + a, k + b
+            elif axis == 1:
+                ni, nj, nk = i + a, j, k + b
+            else:
+                ni, nj, nk = i + a, j + b, k
+            d = at(phi, where, ni, nj, nk)
+            if d < best:
+                best = d
+                who = at(owner, where, ni, nj, nk)
+    x = i + (0.0 if axis == 0 else 0.5)
+    y = j + (0.0 if axis == 1 else 0.5)
+    z = k + (0.0 if axis == 2 else 0.5)
+    return velocity_of(motion, who, x, y, z)[axis]
+
+
+@shared
 def _divergence(first, links, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, out):
     for r in prange(1, first.shape[0]):
         for c in range(8):
@@ -191,29 +214,7 @@ def _right_side(system: System, solids: Solids, velocity: list[np.ndarray], kick
     return right
 
 
-@njit(cache=True)
-def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
-    """Velocity component of the deepest solid at a face centre (voxels/s)."""
-    best, who = 1e9, -1
-    for a in range(2):
-        for b in range(2):
-            if axis == 0:
-                ni, nj, nk = i, j + a, k + b
-            elif axis == 1:
-                ni, nj, nk = i + a, j, k + b
-            else:
-                ni, nj, nk = i + a, j + b, k
-            d = at(phi, where, ni, nj, nk)
-            if d < best:
-                best = d
-                who = at(owner, where, ni, nj, nk)
-    x = i + (0.0 if axis == 0 else 0.5)
-    y = j + (0.0 if axis == 1 else 0.5)
-    z = k + (0.0 if axis == 2 else 0.5)
-    return velocity_of(motion, who, x, y, z)[axis]
-
-
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _apply(axis, first, where, index, phi, opened, value, field, valid):
     for t in prange(1, first.shape[0]):
         for a in range(8):
@@ -278,7 +279,7 @@ def project(
     return valid, solution
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _open_pulled(first, where, index, value, least, ou, ov, ow, opened):
     for r in prange(1, first.shape[0]):
         for c in range(8):

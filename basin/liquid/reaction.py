@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from basin.grid.tiles import at
+from basin.kernels import kernel
 from basin.liquid.pressure import System
 from basin.liquid.solids import Solids
 from basin.liquid.transfer import mirrored
 
 
-@njit(cache=True)
+@kernel
 def _middle(field, where, i, j, k, di, dj, dk):
     return 0.5 * (at(field, where, i, j, k) + at(field, where, i + di, j + dj, k + dk))
 
 
-@njit(cache=True)
+@kernel
 def _again(where, i, j, k, u, v, w, u0, v0, w0):
     """How much of a change is taken once more in a cell, by the rule that its particles follow."""
     x, y, z = (
@@ -28,7 +28,7 @@ def _again(where, i, j, k, u, v, w, u0, v0, w0):
     return mirrored(x, y, z, x0, y0, _middle(w0, where, i, j, k, 0, 0, 1))
 
 
-@njit(cache=True)
+@kernel
 def _press(first, where, value, ou, ov, ow, phi, owner, body, after, before, reflects, centre, total):
     # in the order of the places, so that the sums have the same bits on any number of threads
     for place in range(value.shape[0]):

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
-from basin.grid.tiles import Tiles, at
-from basin.liquid.particles import M, Particles
+from basin.grid.tiles import at
+from basin.kernels import kernel, shared
+from basin.liquid.particles import M, Particles, new_ids
 from basin.liquid.randomness import uniform
-from basin.liquid.sorting import Tiling
-from basin.liquid.thin import EVERYTHING_SEEN
+from basin.liquid.sorting import Arranged
 
 FEWEST_SHARE = 0.26
 MOST_SHARE = 2.0
@@ -17,7 +17,7 @@ SMALLEST_SHARE = 0.2  # of a fresh particle's volume: smaller ones are not split
 DEEP = -0.75
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_into, split, changed):
     """Per cell run of sorted particles: the pair to merge, or the particle to split.
 
@@ -65,7 +65,7 @@ def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_in
             start = end
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _merge(first, changed, remove_into, record, carried):
     for t in prange(first.shape[0] - 1):
         if not changed[t]:
@@ -85,29 +85,24 @@ def _merge(first, changed, remove_into, record, carried):
             record[q, M] = total
 
 
-def resampled(
-    particles: Particles,
-    tiling: Tiling,
-    phi: np.ndarray,
-    tiles: Tiles,
-    per_cell: int,
-    next_id: int,
-    epoch: int,
-    hidden: np.ndarray = EVERYTHING_SEEN,
-) -> tuple[Particles, int]:
+def resampled(at_hand: Arranged, phi: np.ndarray, per_cell: int, next_id: int, epoch: int) -> tuple[Particles, int]:
     """Merge where cells are crowded and split where deep cells run low.
 
     Parameters
     ----------
-    particles : sorted by cell
     next_id : first free id; one child of a split keeps its parent's
     epoch : number of the substep, seeds the offsets of the split
-    hidden : what particles do not see for thin walls (`basin.liquid.thin.unseen`)
 
     Returns
     -------
     (particles, next_id)
+
+    Raises
+    ------
+    OverflowError
+        When there are no more ids.
     """
+    particles, tiling, hidden = at_hand.particles, at_hand.tiling, at_hand.hidden
     into = np.full(len(particles), -1, np.int64)
     split = np.zeros(len(particles), bool)
     fewest = max(int(FEWEST_SHARE * per_cell), 1)
@@ -115,7 +110,7 @@ def resampled(
     smallest = SMALLEST_SHARE / per_cell
     changed = np.zeros(len(tiling.number), np.uint8)
     limits = (fewest, most, smallest)
-    _choose(tiling.start, particles.record, phi, tiles.where, *limits, hidden, into, split, changed)
+    _choose(tiling.start, particles.record, phi, at_hand.tiles.where, *limits, hidden, into, split, changed)
     if not changed.any():
         return particles, next_id
     _merge(tiling.start, changed, into, particles.record, particles.carried)
@@ -131,7 +126,7 @@ def resampled(
         child.velocity[:] += drift
         particles.position[split] -= offset
         particles.velocity[split] -= drift
-        child.id = np.arange(next_id, next_id + len(child), dtype=np.uint32)
+        child.id = new_ids(next_id, len(child))
         next_id += len(child)
     particles = particles.taken(into < 0)
     return (particles.joined(child) if len(child) else particles), next_id

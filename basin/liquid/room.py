@@ -6,18 +6,21 @@ The wider kernel is the spline followed by a binomial mean (`basin.liquid.levels
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.fractions import open_volumes
 from basin.grid.tiles import load
+from basin.kernels import kernel, shared
 
 RIM = 3  # cells about a tile whose solids count
 WHOLE = 0.999  # open share of a kernel that no wall cuts
 TAPS = np.convolve([1 / 6, 2 / 3, 1 / 6], [0.25, 0.5, 0.25])  # the spline averaged over a cell, and the binomial
 
 
-@njit(cache=True)
+@kernel
 def _narrowed(field, side, middle, axis, out):
     """One axis of a symmetric kernel of three taps; `out` is two shorter along it."""
     for i in range(out.shape[0]):
@@ -31,7 +34,7 @@ def _narrowed(field, side, middle, axis, out):
                     out[i, j, k] = side * (field[i, j, k] + field[i, j, k + 2]) + middle * field[i, j, k + 1]
 
 
-@njit(cache=True)
+@kernel
 def mean_of_block(block, side, middle):
     """A symmetric kernel of three taps along each axis; the result (n-2)^3 loses the rim."""
     n = block.shape[0]
@@ -44,7 +47,7 @@ def mean_of_block(block, side, middle):
     return c
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _kernel_room(row, first, where, bodies, within, own, near, wide, middle):
     for n in prange(row.shape[0]):
         t = row[n]
@@ -80,27 +83,33 @@ def _kernel_room(row, first, where, bodies, within, own, near, wide, middle):
                         middle[t, i, j, k, 2] = mz / total
 
 
+@dataclass(frozen=True)
+class Room:
+    """Open share of the kernels about the cells of tiles.
+
+    Attributes
+    ----------
+    own : open share of the cells themselves
+    near : what the density gives where all open space is liquid
+    wide : the same through the wider kernel
+    middle : centroid of the wider kernel's open part, voxels from the cell's centre; 0 where it is whole
+    """
+
+    own: np.ndarray
+    near: np.ndarray
+    wide: np.ndarray
+    middle: np.ndarray
+
+
 def kernel_room(
-    row: np.ndarray,
-    first: np.ndarray,
-    where: np.ndarray,
-    bodies: np.ndarray,
-    within: np.ndarray,
-    own: np.ndarray,
-    near: np.ndarray,
-    wide: np.ndarray,
-    middle: np.ndarray,
+    row: np.ndarray, first: np.ndarray, where: np.ndarray, bodies: np.ndarray, within: np.ndarray, room: Room
 ) -> None:
-    """Open share of the kernels about the cells of some tiles, in place.
+    """Find the room of some tiles, in place.
 
     Parameters
     ----------
     row, first : rows of the results (n,) and lowest cells (n, 3) of the tiles
     bodies : distances to bodies at nodes (voxels), tiled by `where`
     within : (3, n), what the walls leave of cells along each axis (`basin.grid.fractions`)
-    own : open share of the cells themselves
-    near : what the density gives where all open space is liquid
-    wide : the same through the wider kernel
-    middle : centroid of the wider kernel's open part, voxels from the cell's centre; 0 where it is whole
     """
-    _kernel_room(row, first, where, bodies, within, own, near, wide, middle)
+    _kernel_room(row, first, where, bodies, within, room.own, room.near, room.wide, room.middle)

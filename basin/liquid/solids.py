@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.geometry.deforming import Deforming, motions
 from basin.geometry.distance import Distance, solid_distance
@@ -14,8 +14,9 @@ from basin.geometry.pose import Placement, scale_of
 from basin.grid.fractions import EDGE, open_faces
 from basin.grid.layout import PAD, TILE, Layout
 from basin.grid.tiles import Tiles
-from basin.liquid.room import RIM, kernel_room
-from basin.liquid.thin import ThinWalls, thin_walls
+from basin.kernels import kernel, shared
+from basin.liquid.room import RIM, Room, kernel_room
+from basin.liquid.thin import ThinWalls, Triangles, thin_walls
 
 SKIN = 1e-3  # voxels that bodies are thicker: a wall a voxel thick may have its nodes just on its faces
 MOMENT = 1e-6  # shot seconds: substeps land on frames as well as they can
@@ -89,7 +90,7 @@ class Solids:
     thin: ThinWalls
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def velocity_of(motion, who, x, y, z):
     """Velocity (voxels/s) of a body at a place in voxels; the walls (-1) rest."""
     if who < 0:
@@ -102,7 +103,7 @@ def velocity_of(motion, who, x, y, z):
     )
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _stamp(
     row,
     first,
@@ -238,7 +239,7 @@ class _Walls:
         _lower(row, first, self.distance, bodies, phi, owner)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _lower(row, first, distance, bodies, phi, owner):
     for n in prange(row.shape[0]):
         t = row[n]
@@ -350,13 +351,14 @@ class SolidWorld:
         phi, owner, bodies, moved = self._nodes_at(tiles, time)
         row = self._still_shares(tiles)
         u, v, w, own, near, wide, middle = (self._shares.taken(name, row) for name in SHARES)
+        room = Room(own, near, wide, middle)
         beside = row > 1
         if len(moved):
             beside[moved - 1] = True
             args = (moved, tiles.first[moved], tiles.where, bodies)
             open_faces(*args, self._walls.across, self._walls.within, [u, v, w])
-            kernel_room(*args, self._walls.within, own, near, wide, middle)
-        thin = self._thin(tiles, time, dt, bodies, [u, v, w], near, wide, middle)
+            kernel_room(*args, self._walls.within, room)
+        thin = self._thin(tiles, time, dt, bodies, [u, v, w], room)
         beside[np.flatnonzero(thin.slot[1:] >= 0)] = True
         reached = (np.flatnonzero(beside) + 1).astype(np.int32)
         moves = (motion, self._body, bool(np.any(motion)))
@@ -375,7 +377,7 @@ class SolidWorld:
         return motions(*four)
 
     def _thin(
-        self, tiles: Tiles, time: float, dt: float, bodies: np.ndarray, opened: list[np.ndarray], *room: np.ndarray
+        self, tiles: Tiles, time: float, dt: float, bodies: np.ndarray, opened: list[np.ndarray], room: Room
     ) -> ThinWalls:
         """Walls thinner than the grid can tell, over the next `dt` shot seconds; shuts faces, takes room away."""
         chosen = [(i, b, b.thin) for i, b in enumerate(self.bodies) if b.thin is not None and b.is_there(time)]
@@ -396,8 +398,8 @@ class SolidWorld:
             change = np.tile(np.eye(4), (len(rows), 1, 1))
             change[:, :3] = self._change(body, now, later, time, dt)
             back[rows] = np.linalg.inv(change)[:, :3]
-        walls = (np.concatenate(corner), np.concatenate(owner), back)
-        return thin_walls(tiles, *walls, bodies, self._walls.within, opened, *room)
+        walls = Triangles(np.concatenate(corner), np.concatenate(owner), back)
+        return thin_walls(tiles, walls, bodies, self._walls.within, opened, room)
 
     def distance_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray]:
         """Node distances and owners at a shot time."""
@@ -480,7 +482,7 @@ class SolidWorld:
             args = (row, first[near], self._nodes.where, self._nodes.fields["bodies"])
             held = self._shares.fields
             open_faces(*args, self._walls.across, self._walls.within, [held[name] for name in "uvw"])
-            kernel_room(*args, self._walls.within, *(held[name] for name in SHARES[3:]))
+            kernel_room(*args, self._walls.within, Room(*(held[name] for name in SHARES[3:])))
         return self._shares.rows(tiles.number)
 
 

@@ -3,18 +3,22 @@ one colour be scattered at the same time without touching the same faces."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.lanes import AHEAD, prefetch
 from basin.grid.layout import TILE, Layout
 from basin.grid.tiles import Tiles, tiles_near
+from basin.kernels import kernel
 from basin.liquid.particles import Particles
 
 CHUNK = 1 << 15  # particles counted together
 NO_BOXES = np.zeros((0, 3), np.int64)
+
+
+EVERYTHING_SEEN = np.zeros(0, np.uint64)
 
 
 @dataclass(frozen=True)
@@ -44,7 +48,7 @@ class Tiling:
         return tiles_near(self.layout, np.concatenate([self.low, low]), np.concatenate([self.high, high]), reach)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _keys(record, tiles, cells, tile, cell):
     for p in prange(record.shape[0]):
         prefetch(record, np.uint64(p) + np.uint64(AHEAD))
@@ -58,7 +62,7 @@ def _keys(record, tiles, cells, tile, cell):
         cell[p] = within
 
 
-@njit(cache=True)
+@kernel
 def _unlike(tile, seen, out):
     """Each tile number once, in the order of its first particle."""
     n = 0
@@ -73,14 +77,14 @@ def _unlike(tile, seen, out):
     return n
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _count(tile, rank, count):
     for c in prange(count.shape[0]):
         for p in range(c * CHUNK, min((c + 1) * CHUNK, tile.shape[0])):
             count[c, rank[tile[p]]] += 1
 
 
-@njit(cache=True)
+@kernel
 def _offsets(count, start):
     """Counts of chunks (c, t) become the places of their first particles; tiles' starts (t + 1,)."""
     total = 0
@@ -93,7 +97,7 @@ def _offsets(count, start):
     start[count.shape[1]] = total
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _by_tile(tile, rank, place, order):
     for c in prange(place.shape[0]):
         for p in range(c * CHUNK, min((c + 1) * CHUNK, tile.shape[0])):
@@ -102,7 +106,7 @@ def _by_tile(tile, rank, place, order):
             place[c, t] += 1
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _by_cell(start, cell, order, first, result, moved, low, high):
     for t in prange(start.shape[0] - 1):
         place = np.zeros(513, np.int64)
@@ -124,6 +128,21 @@ def _by_cell(start, cell, order, first, result, moved, low, high):
             result[at] = p
             if at != p:
                 moved[t] = 1
+
+
+@dataclass(frozen=True)
+class Arranged:
+    """Particles in the order of their tiles, on tiles that hold their surroundings.
+
+    Attributes
+    ----------
+    hidden : what particles do not see for thin walls (`basin.liquid.thin.unseen`), empty where there are none
+    """
+
+    particles: Particles
+    tiling: Tiling
+    tiles: Tiles
+    hidden: np.ndarray = field(default_factory=lambda: EVERYTHING_SEEN)
 
 
 def sorted_particles(particles: Particles, layout: Layout) -> tuple[Particles, Tiling]:

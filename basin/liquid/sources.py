@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
@@ -14,8 +15,7 @@ from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import Placement, Shifted, scale_of
 from basin.geometry.shapes import Tub
 from basin.grid.layout import Layout
-from basin.liquid.paint import Birth
-from basin.liquid.particles import Particles
+from basin.liquid.particles import Particles, new_ids
 from basin.liquid.randomness import uniform
 from basin.liquid.solids import Body, SolidWorld
 from basin.settings import Curve, value_at
@@ -31,6 +31,9 @@ HUNGRY = 0.15  # of a voxel's volume
 CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
 
 
+Given = Mapping[tuple[str, ...], Callable[[np.ndarray, np.ndarray, float], np.ndarray]]
+
+
 @dataclass(frozen=True)
 class FillSource:
     """Liquid put in once.
@@ -43,8 +46,8 @@ class FillSource:
     velocity : (3,) m per liquid second
     carry : share of the shape's own velocity that the liquid is given
     frame : frame at which it appears
-    birth : what the liquid carries from then on; None for the world's default
-    viscosity : kinematic, m2 per liquid second
+    given : what its liquid carries: for attributes whose columns lie side by side, what gives their values (n, w) at
+        points (n, 3) in the source's own frame, for ids (n,), at a shot second
     """
 
     number: int
@@ -55,8 +58,7 @@ class FillSource:
     velocity: np.ndarray
     carry: float
     frame: int
-    birth: Birth | None = None
-    viscosity: float = 0.0
+    given: Given = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -70,8 +72,8 @@ class InflowSource:
     across : m2 of a shape that is seen along the velocity (its pose at the start)
     full : whether the shape is only kept full, without a velocity of its own
     carry : share of the source's own velocity that the liquid is given
-    birth : what the liquid carries from then on; None for the world's default
-    viscosity : kinematic, m2 per liquid second
+    given : what its liquid carries: for attributes whose columns lie side by side, what gives their values (n, w) at
+        points (n, 3) in the source's own frame, for ids (n,), at a shot second
     """
 
     number: int
@@ -87,8 +89,7 @@ class InflowSource:
     across: float = 0.0
     full: bool = False
     carry: float = 0.0
-    birth: Birth | None = None
-    viscosity: float = 0.0
+    given: Given = field(default_factory=dict)
 
     def speed_at(self, shot_time: float) -> np.ndarray:
         """Velocity (3,) of the liquid against the source, m per liquid second."""
@@ -183,16 +184,32 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
     return points @ matrix[:3, :3].T + matrix[:3, 3], volume
 
 
+@dataclass(frozen=True)
+class Stream:
+    """What an inflow pours into.
+
+    Attributes
+    ----------
+    per_cell : particles of a cell
+    time_scale : liquid seconds per shot second
+    fall : gravity, m per liquid second squared: what it will draw out is born in thinner layers
+    """
+
+    layout: Layout
+    per_cell: int
+    time_scale: float
+    fall: float = 0.0
+
+
 def inflow_particles(
-    inflow: InflowSource, layout: Layout, per_cell: int, time_scale: float, before: float, now: float, fall: float = 0.0
+    inflow: InflowSource, stream: Stream, before: float, now: float
 ) -> tuple[np.ndarray, np.ndarray, float]:
     """What was poured since `before` (liquid seconds): positions at `now` and velocities (n, 3) in metres, and each
     particle's volume in voxels^3.
 
     Layers of a lattice that moves with the stream are born as they pass the opening, each at its own moment and
     where the opening then was, and advanced by the time since, so the rate is exact and no layer is doubled or
-    missed between substeps. `fall` is gravity in m per liquid second squared: what it will draw out is born in thinner
-    layers.
+    missed between substeps.
     """
     begin, end = max(before, inflow.start), min(now, inflow.end)
     none = np.zeros((0, 3))
@@ -201,8 +218,8 @@ def inflow_particles(
     if end <= begin and not (inflow.distance is not None and opening):
         return none, none, 0.0
     if inflow.distance is None:
-        return _through_disc(inflow, layout, per_cell, time_scale, begin, end, now, fall)
-    return _out_of_shape(inflow, layout, per_cell, time_scale, before, now, opening, fall)
+        return _through_disc(inflow, stream, begin, end, now)
+    return _out_of_shape(inflow, stream, before, now, opening)
 
 
 def _drawn_out(speed: float, width: float, fall: float, dx: float) -> int:
@@ -218,15 +235,9 @@ def _drawn_out(speed: float, width: float, fall: float, dx: float) -> int:
 
 
 def _through_disc(
-    inflow: InflowSource,
-    layout: Layout,
-    per_cell: int,
-    time_scale: float,
-    begin: float,
-    end: float,
-    now: float,
-    fall: float,
+    inflow: InflowSource, stream: Stream, begin: float, end: float, now: float
 ) -> tuple[np.ndarray, np.ndarray, float]:
+    layout, per_cell, time_scale = stream.layout, stream.per_cell, stream.time_scale
     spacing = layout.dx / per_cell ** (1 / 3)
     middle = 0.5 * (begin + end) / time_scale
     velocity, matrix = inflow.speed_at(middle), inflow.pose.matrix(middle)
@@ -246,7 +257,7 @@ def _through_disc(
     # an opening that runs ahead of its stream draws it out: thinner layers then, so that no gaps are left
     moved = own_velocity(inflow.pose, time_scale, middle, matrix[None, :3, 3])[0] * (1 - inflow.carry)
     ahead = int(np.ceil(float(np.linalg.norm(moved)) / through))
-    thin = spacing / min(max(ahead, _drawn_out(through, 2 * radius, fall, layout.dx)), MOST_LAYERS)
+    thin = spacing / min(max(ahead, _drawn_out(through, 2 * radius, stream.fall, layout.dx)), MOST_LAYERS)
     volume = np.pi * radius**2 * thin / len(a) / layout.dx**3
     if inflow.flow is None:
         passed = (begin - inflow.start) * through, (end - inflow.start) * through
@@ -296,18 +307,12 @@ def _poured(inflow: InflowSource, time_scale: float, time: float) -> float:
 
 
 def _out_of_shape(
-    inflow: InflowSource,
-    layout: Layout,
-    per_cell: int,
-    time_scale: float,
-    before: float,
-    now: float,
-    opening: bool,
-    fall: float,
+    inflow: InflowSource, stream: Stream, before: float, now: float, opening: bool
 ) -> tuple[np.ndarray, np.ndarray, float]:
     """A lattice that goes with the stream; what of it is in the shape now and was not before, in short steps."""
     assert inflow.distance is not None
-    distance, spacing = inflow.distance, layout.dx / per_cell ** (1 / 3)
+    layout, time_scale = stream.layout, stream.time_scale
+    distance, spacing = inflow.distance, layout.dx / stream.per_cell ** (1 / 3)
 
     def origin(time: float) -> np.ndarray:
         return inflow.pose.matrix(time / time_scale)[:3, 3]
@@ -324,7 +329,7 @@ def _out_of_shape(
     if velocity.any():
         axis = int(np.abs(velocity).argmax())
         width = float(np.delete(np.ptp(placed(begin), axis=0), axis).min())
-        lattice[axis] /= _drawn_out(float(np.linalg.norm(velocity)), width, fall, layout.dx)
+        lattice[axis] /= _drawn_out(float(np.linalg.norm(velocity)), width, stream.fall, layout.dx)
     flown = velocity * (end - begin) + inflow.carry * (origin(end) - origin(begin))
     farthest = float(np.abs(placed(end) - placed(begin) - flown).max())
     steps = min(max(int(np.ceil(farthest / (2 * spacing))), 1), MOST_STEPS)
@@ -394,29 +399,30 @@ def open_places(place: np.ndarray, layout: Layout, solids: SolidWorld, time: flo
     return result
 
 
-def coloured(source: FillSource | InflowSource, points: np.ndarray, number: np.ndarray, shot_time: float) -> np.ndarray:
-    """What a source's particles at points (n, 3) of the scene, with ids (n,), carry, float32 (n, 4)."""
-    assert source.birth is not None
-    inverse = np.linalg.inv(source.pose.matrix(shot_time))
-    return source.birth.at(points @ inverse[:3, :3].T + inverse[:3, 3], number, shot_time)
+@dataclass(frozen=True)
+class Newborn:
+    """Particles to be put in.
 
-
-def put_in(
-    particles: Particles,
-    place: np.ndarray,
-    volume: float,
-    velocity: np.ndarray,
-    number: int,
-    born: float,
-    next_id: int,
-    per_cell: int,
-    crowded: float = CROWDED,
-) -> tuple[Particles, int]:
-    """Append new particles at places (n, 3) in voxels; those too near to liquid that is there are left out.
-
-    Parameters
+    Attributes
     ----------
-    velocity : (n, 3) voxels per second
+    place : (n, 3), voxels
+    volume : of each, voxels^3
+    velocity : (n, 3), voxels per second
+    source : number of the source that they are of
+    born : liquid seconds
+    crowded : of the spacing: nearer to liquid that is there already, none are put in
+    """
+
+    place: np.ndarray
+    volume: float
+    velocity: np.ndarray
+    source: int
+    born: float
+    crowded: float = CROWDED
+
+
+def put_in(particles: Particles, newborn: Newborn, per_cell: int, next_id: int) -> tuple[Particles, int]:
+    """Append new particles.
 
     Returns
     -------
@@ -425,23 +431,22 @@ def put_in(
     Raises
     ------
     OverflowError
-        When the birth counter passes 2^31.
+        When there are no more ids.
     """
+    place, velocity = newborn.place, newborn.velocity
     if len(particles) and len(place):
         spacing = per_cell ** (-1 / 3)
         low, high = place.min(axis=0) - spacing, place.max(axis=0) + spacing
         there = particles.position[((particles.position > low) & (particles.position < high)).all(axis=1)]
-        near, _ = cKDTree(there).query(place, distance_upper_bound=crowded * spacing)
+        near, _ = cKDTree(there).query(place, distance_upper_bound=newborn.crowded * spacing)
         place, velocity = place[~np.isfinite(near)], velocity[~np.isfinite(near)]
     n = len(place)
     if n == 0:
         return particles, next_id
-    if next_id + n >= 2**31:
-        raise OverflowError("more than 2^31 particles were born; use a coarser voxel")
-    fresh = Particles.at(place, volume, particles.carried.shape[1])
+    fresh = Particles.at(place, newborn.volume, particles.carried.shape[1])
     fresh.velocity[:] = velocity
-    fresh.id[:] = np.arange(next_id, next_id + n)
-    fresh.source[:], fresh.born[:] = number, born
+    fresh.id[:] = new_ids(next_id, n)
+    fresh.source[:], fresh.born[:] = newborn.source, newborn.born
     return particles.joined(fresh), next_id + n
 
 

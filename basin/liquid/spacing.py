@@ -8,16 +8,17 @@ conserving liquids"). Because only positions move, no kinetic energy is pumped i
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.lanes import AHEAD, CONTRACT, prefetch
 from basin.grid.pencils import LIVE
 from basin.grid.tiles import WITHIN, at, load, velocity_in
-from basin.liquid.particles import Particles, X
+from basin.kernels import kernel, shared
+from basin.liquid.particles import X
 from basin.liquid.pressure import System, apply_gradient
 from basin.liquid.solids import Solids
-from basin.liquid.sorting import Tiling
-from basin.liquid.thin import EVERYTHING_SEEN, seen_velocity
+from basin.liquid.sorting import Arranged
+from basin.liquid.thin import seen_velocity
 
 RATE = 0.25  # share of the density error taken out per substep
 LARGEST_ERROR = 0.5  # of the density, beyond which it is corrected over several substeps
@@ -26,7 +27,7 @@ LEAST_ROOM = 0.6  # of a cell's neighbourhood; in narrower corners the density i
 DEEP = -0.4  # all neighbours at least this far below the surface: from there on, cells are full at rest
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _excess(first, links, where, share, space, phi, out):
     for r in prange(1, first.shape[0]):
         for c in range(8):
@@ -47,7 +48,7 @@ def _excess(first, links, where, share, space, phi, out):
             out[r, c] = RATE * error * e
 
 
-@njit(cache=True, parallel=True, fastmath=CONTRACT)
+@shared(fastmath=CONTRACT)
 def _move(start, first, record, u, v, w, where, skip, hidden):
     most = np.float32(LONGEST_MOVE)
     masked = hidden.shape[0] > 0
@@ -77,14 +78,7 @@ def _move(start, first, record, u, v, w, where, skip, hidden):
 
 
 def spread(
-    particles: Particles,
-    tiling: Tiling,
-    system: System,
-    share: np.ndarray,
-    phi: np.ndarray,
-    solids: Solids,
-    skip: np.ndarray,
-    hidden: np.ndarray = EVERYTHING_SEEN,
+    at_hand: Arranged, system: System, density: np.ndarray, phi: np.ndarray, solids: Solids, skip: np.ndarray
 ) -> list[np.ndarray]:
     """Move particles towards even spacing, in place; those in `skip` (bool (n,)) stay.
 
@@ -93,11 +87,12 @@ def spread(
     tiles = solids.tiles
     shift = [tiles.field() for _ in range(3)]
     right = system.values()
-    _excess(system.first, system.links, tiles.where, share, solids.near, phi, right)
+    _excess(system.first, system.links, tiles.where, density, solids.near, phi, right)
     if np.abs(right).max() < 0.01 * RATE:
         return shift
     found = system.solver.solve(right, 0.03)
     apply_gradient(system, found.value, phi, solids, shift)
     tiles.wrap(*shift)
-    _move(tiling.start, tiling.first, particles.record, *shift, tiles.where, skip, hidden)
+    tiling, record = at_hand.tiling, at_hand.particles.record
+    _move(tiling.start, tiling.first, record, *shift, tiles.where, skip, at_hand.hidden)
     return shift

@@ -11,14 +11,12 @@ what the pressure has left, so that it meets no weight that the ground bears; it
 
 from __future__ import annotations
 
-import time as clock
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from basin.geometry.deforming import Deforming
-from basin.grid.layout import Layout
 from basin.grid.tiles import Tiles
 from basin.liquid import (
     advection,
@@ -26,6 +24,7 @@ from basin.liquid import (
     extrapolation,
     forces,
     levelset,
+    pouring,
     pressure,
     reaction,
     resampling,
@@ -37,13 +36,11 @@ from basin.liquid import (
     transfer,
     viscosity,
 )
-from basin.liquid.band import Bulk
-from basin.liquid.carried import Carried
+from basin.liquid.band import Below, Births, Bulk, MadeOf
 from basin.liquid.particles import Particles
-from basin.liquid.settings import WATER
-from basin.liquid.solids import Body, Solids, SolidWorld
-from basin.liquid.sorting import Tiling, sorted_particles
-from basin.settings import Curve
+from basin.liquid.solids import Solids, SolidWorld
+from basin.liquid.sorting import Arranged, Tiling, sorted_particles
+from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
 ALGORITHM = "liquid-10"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
@@ -52,119 +49,58 @@ MOST_HALVINGS = 4
 LEAST_REACH = 4  # cells that the level set's stencils look beyond a particle's own
 
 
-class LiquidFailure(RuntimeError):
-    """The liquid cannot go on; the message says why and what to change."""
-
-
-class Spike(RuntimeError):
-    """A substep made the liquid much faster than it can have become; its state is of no use."""
-
-
-@dataclass(frozen=True)
-class LiquidWorld:
-    """All that a liquid is computed from, free of the scene document.
+@dataclass
+class Moment:
+    """What is known in a substep, in the order in which it comes to be known.
 
     Attributes
     ----------
-    gravity : m/s2, which keys over shot time may replace
-    time_scale : liquid seconds per shot second
-    frame_seconds : shot seconds per frame
-    first_frame : frame of the initial state
-    discard : voxels from an open wall within which liquid is thrown away
-    carried : what each particle carries along
-    texture_clock : frames after which a rest position is renewed; 0 if none are carried
-    density : kg/m3
+    time, dt : shot second at which it begins; its length in liquid seconds
+    reflects : whether it is the first of a pair
+    acting : liquid seconds for which forces act in it
+    kick : (3,) voxels/s that gravity gives
+    push : what the other forces do; None without any
+    expected : voxels that the fastest is expected to move
+    reach : cells beyond their own that particles may need
+    tiling, tiles, hidden : see `basin.liquid.sorting.Arranged`
+    below : liquid without particles
+    made_of : what the particles of tiles are, where somebody asks
+    density : what the particles' kernels fill of their room, and what lies below the band
+    phi : level set (voxels)
+    velocity, before : face velocities, as they are now and as particles gave them
+    mass : particle volume about faces
+    system : of the pressure
+    solved, contact : the same and the solids as liquid meets them, from which it may part
+    ballistic : particles with no liquid about them
+    valid : faces that carry the liquid's velocity
+    nu : viscosity in cells, voxels^2/s; None if nothing is viscous
     """
 
-    layout: Layout
-    bodies: list[Body]
-    fills: list[sources.FillSource]
-    inflows: list[sources.InflowSource]
-    drains: list[sources.DrainZone]
-    forces: list[forces.Force]
-    gravity: np.ndarray
-    gravity_keys: Curve | None
-    particles_per_cell: int
-    band: float
-    flip_share: float
-    wall_friction: float
-    walls_let_go: bool
-    substeps_min: int
-    substeps_max: int
-    cfl: float
-    time_scale: float
-    frame_seconds: float
-    first_frame: int
-    discard: float = 0.0
-    carried: Carried = field(default_factory=Carried)
-    texture_clock: int = 0
-    density: float = WATER
-
-    def gravity_at(self, shot_time: float) -> np.ndarray:
-        """Acceleration of free fall (3,), m per liquid second squared."""
-        return self.gravity if self.gravity_keys is None else self.gravity_keys.at(shot_time)
-
-
-@dataclass
-class LiquidState:
-    """Everything a run goes on from: particles, counters, and the length of the last substep.
-
-    Attributes
-    ----------
-    bulk : liquid below the band of particles; replaced, never changed
-    speed : of the fastest particle (voxels/s), if it is known
-    lost, drained, poured : volumes (voxels^3) that left through open walls, in drains, and that inflows gave
-    """
-
-    particles: Particles = field(default_factory=Particles.empty)
-    dt_before: float = 0.0
-    next_id: int = 0
-    epoch: int = 0
-    lost: float = 0.0
-    drained: float = 0.0
-    poured: float = 0.0
-    bulk: Bulk = field(default_factory=Bulk.none)
-    speed: float | None = None
-
-    def copy(self) -> LiquidState:
-        """A state that does not change with this one."""
-        return replace(self, particles=self.particles.copy())
-
-
-@dataclass(frozen=True)
-class LiquidFields:
-    """Grid fields at a frame, on tiles: level set (voxels), face velocities (voxels/s), open share about cells,
-    and the volume (voxels^3) of cells without particles."""
-
-    tiles: Tiles
-    phi: np.ndarray
-    velocity: list[np.ndarray]
-    room: np.ndarray
-    bulk: np.ndarray
-
-
-@dataclass
-class Tally:
-    """What the substeps of a frame did."""
-
-    substeps: int = 0
-    iterations: int = 0
-    viscous_iterations: int = 0
-    residual: float = 0.0
-    unconverged: int = 0
-    closed_components: int = 0
-    squeezed: float = 0.0  # voxels^3 per second
-    longest_move: float = 0.0
-    redone: int = 0
-    held_back: int = 0
-    impulse: np.ndarray = field(default_factory=lambda: np.zeros((0, 6)))  # on the bodies; see `reaction`
-    split: dict[str, float] = field(default_factory=dict)
-
-    def clocked(self, name: str, start: float) -> float:
-        """Add the time since `start` to a step; returns now."""
-        now = clock.perf_counter()
-        self.split[name] = self.split.get(name, 0.0) + now - start
-        return now
+    time: float
+    dt: float
+    reflects: bool
+    acting: float
+    kick: np.ndarray
+    push: forces.Push | None
+    expected: float = 0.0
+    reach: int = LEAST_REACH
+    tiling: Tiling = field(init=False)
+    tiles: Tiles = field(init=False)
+    hidden: np.ndarray = field(init=False)
+    below: Below = field(init=False)
+    solids: Solids = field(init=False)
+    made_of: MadeOf | None = None
+    density: np.ndarray = field(init=False)
+    phi: np.ndarray = field(init=False)
+    velocity: list[np.ndarray] = field(init=False)
+    before: list[np.ndarray] = field(init=False)
+    mass: list[np.ndarray] = field(init=False)
+    system: pressure.System = field(init=False)
+    solved: pressure.System = field(init=False)
+    contact: Solids = field(init=False)
+    ballistic: np.ndarray = field(init=False)
+    valid: list[np.ndarray] = field(init=False)
+    nu: np.ndarray | None = None
 
 
 class Liquid:
@@ -179,15 +115,13 @@ class Liquid:
 
     def begin(self) -> LiquidFields:
         """Make the first frame: the fills, before anything moves."""
-        self._fill(self.world.first_frame)
-        self._renew_texture(self.world.first_frame)
+        self._come_to(self.world.first_frame)
         return self.fields(0.0)
 
-    def _renew_texture(self, frame: int) -> None:
-        w, particles = self.world, self.state.particles
-        if w.texture_clock:
-            which = texture.renewed(frame - w.first_frame, w.texture_clock)
-            texture.renew(particles.carried, w.layout.to_metres(particles.position), which)
+    def _come_to(self, frame: int) -> None:
+        """What happens at a frame rather than between two."""
+        pouring.fill(self.world, self.state, self.solid_world, frame)
+        pouring.renew_texture(self.world, self.state, frame)
 
     def advance_frame(self, frame: int, stop: Callable[[], bool] = lambda: False) -> tuple[LiquidFields, Tally] | None:
         """Go from `frame` - 1 to `frame`; None if asked to stop between substeps.
@@ -212,18 +146,14 @@ class Liquid:
                 tally.substeps,
                 self._fastest(shot_time, whole),
                 float(np.linalg.norm(w.gravity_at(shot_time))) + forces.pull(w.forces, shot_time),
-                w.layout.dx,
-                w.cfl,
-                w.substeps_min,
-                w.substeps_max,
+                w.limits,
             )
             dt = (whole - done) / count
             dt, fields = self._checked_pair(shot_time, dt, tally)
             done = done + 2 * dt if whole - done > 3 * dt else whole
             tally.substeps += 2
         end = begin + w.frame_seconds
-        self._fill(frame)
-        self._renew_texture(frame)
+        self._come_to(frame)
         return self.fields(end, fields), tally
 
     def fields(self, shot_time: float, last: LiquidFields | None = None) -> LiquidFields:
@@ -233,10 +163,10 @@ class Liquid:
         tiles = tiling.surroundings(LEAST_REACH, *s.bulk.boxes(self.world.layout.tiles))
         solids = self.solid_world.at(tiles, shot_time, 0.0)
         hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
-        share = levelset.density(s.particles, tiling, tiles, hidden)
-        volume, *_ = s.bulk.on(tiles)
-        band.add_share(share, volume, tiles)
-        phi = levelset.level_set(share, solids)
+        density = levelset.density(s.particles, tiling, tiles, hidden)
+        volume = s.bulk.on(tiles).volume
+        band.add_share(density, volume, tiles)
+        phi = levelset.level_set(density, solids)
         if last is None:
             velocity, _ = transfer.to_grid(s.particles, tiling, tiles, hidden)
         else:
@@ -260,8 +190,8 @@ class Liquid:
         self._substep(shot_time, dt, tally, spikes_pass, reflects=True)
         return self._substep(shot_time + dt / self.world.time_scale, dt, tally, spikes_pass, reflects=False)
 
-    def _substep(self, shot_time: float, dt: float, tally: Tally, spikes_pass: bool, reflects: bool) -> LiquidFields:
-        """Go on by `dt` liquid seconds from a shot time; what it did is added to `tally`.
+    def _substep(self, time: float, dt: float, tally: Tally, spikes_pass: bool, reflects: bool) -> LiquidFields:
+        """Go on by `dt` liquid seconds from a shot second; what it did is added to `tally`.
 
         Raises
         ------
@@ -271,142 +201,197 @@ class Liquid:
         LiquidFailure
             If velocities are no longer finite although spikes may pass.
         """
-        w, s, layout = self.world, self.state, self.world.layout
-        now = clock.perf_counter()
-        acting = 0.0 if reflects else 2 * dt
-        kick = forces.gravity_kick(w.gravity_at(shot_time), layout.dx, acting)
-        push = forces.push_at(w.forces, shot_time, w.time_scale, acting, w.density)
-        # particles born in the middle of a pair have missed none of the first half's gravity
-        self._pour(shot_time, 0.5 * kick)
-        s.particles, tiling = sorted_particles(s.particles, layout)
-        expected = max(w.cfl, self._fastest(shot_time, dt) * dt + float(np.linalg.norm(kick)) * dt)
-        farthest = min(expected, LONGEST_MOVE)
-        reach = max(int(np.ceil(farthest)) + 2, LEAST_REACH)
-        tiles = tiling.surroundings(reach, *s.bulk.boxes(layout.tiles))
-        volume, owed, carried = s.bulk.on(tiles)
-        now = tally.clocked("sources and sort", now)
-        solids = self.solid_world.at(tiles, shot_time, dt / w.time_scale)
-        now = tally.clocked("solids", now)
-        hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
-        share = levelset.density(s.particles, tiling, tiles, hidden)
-        band.add_share(share, volume, tiles)
-        phi = levelset.level_set(share, solids)
-        now = tally.clocked("level set", now)
-        like = band.made_of(s.particles, tiling, tiles) if w.band > 0 or w.carried.viscous else None
-        if w.band > 0:
-            assert like is not None
-            tiling, hidden = self._keep_band(tiling, phi, solids, volume, carried, shot_time, like)
-            now = tally.clocked("band", now)
-        kept = s.particles
-        s.particles, s.next_id = resampling.resampled(
-            s.particles, tiling, phi, tiles, w.particles_per_cell, s.next_id, s.epoch, hidden
-        )
-        if s.particles is not kept:
-            s.particles, tiling = sorted_particles(s.particles, layout)
-            hidden = thin.unseen(s.particles, tiling, tiles, solids.thin)
-        now = tally.clocked("resampling", now)
-        velocity, grid_mass = transfer.to_grid(s.particles, tiling, tiles, hidden)
-        band.merge(velocity, carried, volume, tiles)
-        before = [u.copy() for u in velocity]
-        now = tally.clocked("particles to grid", now)
-        system = pressure.assemble(phi, solids)
-        alone = levelset.ballistic(s.particles, tiling, system.index, tiles)
-        if push is not None:
-            forces.push(velocity, phi, solids.open, tiles, push)
-            forces.push_alone(s.particles, alone, layout, push)
-        # gravity last: a drag that took something off what pressure is about to balance would drive currents
-        forces.add(velocity, kick)
-        solved, contact = system, solids
-        if w.walls_let_go:
-            solved, contact = pressure.let_go(system, phi, solids, velocity, kick)
-        valid, solution = pressure.project(solved, phi, contact, velocity, kick)
-        changed = (velocity, before, reflects)
-        pushed = reaction.impulses(solved, solution.value, contact, *changed, self._centres(shot_time))
-        tally.impulse = pushed if len(tally.impulse) == 0 else tally.impulse + pushed
-        now = tally.clocked("pressure", now)
-        thick = None
-        if like is not None and w.carried.viscous:
-            thick = viscosity.at_cells(s.particles, w.carried.paint, tiling, tiles, like, hidden) / layout.dx**2
-            velocity, valid = extrapolation.at_rim(velocity, before, valid, grid_mass, tiles)
-            if not reflects:
-                velocity = extrapolation.outwards(velocity, valid, extrapolation.RIM, tiles)
-                matrix = viscosity.Viscous(phi, thick, contact, 2 * dt)
-                damped = matrix.damp(velocity)
-                tally.viscous_iterations += damped.iterations
-                tally.unconverged += int(damped.residual > viscosity.TOLERANCE)
-                now = tally.clocked("viscosity", now)
-                valid, again = pressure.project(solved, phi, contact, velocity, np.zeros(3))
-                valid = [np.maximum(a, b) for a, b in zip(valid, matrix.faces(), strict=True)]
-                tally.iterations += again.iterations
-                now = tally.clocked("pressure", now)
-        velocity = extrapolation.outwards(velocity, valid, reach, tiles)
-        velocity = extrapolation.onto_walls(velocity, contact, w.wall_friction)
-        if thick is not None:
-            viscosity.stick(velocity, thick, contact)
-        now = tally.clocked("extrapolation", now)
-        own = (s.particles, tiling, tiles)
-        s.speed = transfer.to_particles(*own, velocity, before, w.flip_share, alone, kick, reflects, hidden)
-        move = s.speed * dt
-        if not move <= SPIKE * expected and not spikes_pass:
-            raise Spike
-        if not np.isfinite(move):
-            raise LiquidFailure("velocities are no longer finite; allow more substeps or slow the colliders down")
-        tally.held_back += int(move > LONGEST_MOVE)
-        now = tally.clocked("grid to particles", now)
-        begin = s.particles.position.copy() if len(solids.thin) else s.particles.position
-        shift = spacing.spread(s.particles, tiling, system, share, phi, solids, alone, hidden)
-        now = tally.clocked("spacing", now)
-        start = advection.advance(s.particles, tiling, velocity, tiles, dt, LONGEST_MOVE, alone, hidden)
-        later_phi, later_owner = self.solid_world.distance_at(tiles, shot_time + dt / w.time_scale)
-        wall = (later_phi, later_owner, solids.motion)
-        advection.keep_out(start, s.particles, tiling, tiles, *wall, alone, w.wall_friction, dt)
-        thin.keep_apart(begin, s.particles, tiling, tiles, solids.thin, solids.motion, alone, w.wall_friction)
-        s.particles, left = advection.wrapped_and_drained(s.particles, tiling, w.discard)
-        s.lost += left
-        later = shot_time + dt / w.time_scale
-        s.particles, swallowed = sources.drained(s.particles, w.drains, layout, later)
-        s.drained += swallowed
-        if w.band > 0:
-            carried = band.carry(velocity, before, volume, tiles, dt, reflects)
-            shift = [np.float32(dt) * u + d for u, d in zip(velocity, shift, strict=True)]
-            assert like is not None
-            passed = (solids, w.particles_per_cell, s.next_id, s.epoch, like)
-            volume, given = band.flowed(volume, owed, carried, shift, *passed)
-            s.particles, s.next_id = s.particles.joined(given), s.next_id + len(given)
-            s.drained += band.drained(volume, w.drains, tiles, later)
-            s.bulk = Bulk.of(tiles, volume, owed, carried)
-        tally.clocked("advection", now)
-        s.dt_before, s.epoch = dt, s.epoch + 1
-        tally.iterations += solution.iterations
-        tally.residual = max(tally.residual, solution.residual)
-        tally.unconverged += int(solution.residual > 1e-6)
-        tally.closed_components = max(tally.closed_components, solution.closed_components)
-        tally.squeezed = max(tally.squeezed, solution.squeezed)
-        tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
-        return LiquidFields(tiles, phi, velocity, solids.near, volume)
+        m = self._moment(time, dt, reflects)
+        with tally.clocked("sources and sort"):
+            self._pour_and_sort(m)
+        with tally.clocked("solids"):
+            m.solids = self.solid_world.at(m.tiles, time, dt / self.world.time_scale)
+        with tally.clocked("level set"):
+            self._find_surface(m)
+        with tally.clocked("band"):
+            self._keep_band(m)
+        with tally.clocked("resampling"):
+            self._resample(m)
+        with tally.clocked("particles to grid"):
+            m.velocity, m.mass = transfer.to_grid(self.state.particles, m.tiling, m.tiles, m.hidden)
+            band.merge(m.velocity, m.below.velocity, m.below.volume, m.tiles)
+            m.before = [u.copy() for u in m.velocity]
+        with tally.clocked("pressure"):
+            self._push(m)
+            self._project(m, tally)
+        self._damp(m, tally)
+        with tally.clocked("extrapolation"):
+            self._extrapolate(m)
+        with tally.clocked("grid to particles"):
+            self._carry_back(m, tally, spikes_pass)
+        begin = self.state.particles.position.copy() if len(m.solids.thin) else self.state.particles.position
+        with tally.clocked("spacing"):
+            shift = spacing.spread(self._arranged(m), m.system, m.density, m.phi, m.solids, m.ballistic)
+        with tally.clocked("advection"):
+            self._advect(m, begin)
+            self._flow_below(m, shift)
+        self.state.dt_before, self.state.epoch = dt, self.state.epoch + 1
+        return LiquidFields(m.tiles, m.phi, m.velocity, m.solids.near, m.below.volume)
 
-    def _keep_band(
-        self,
-        tiling: Tiling,
-        phi: np.ndarray,
-        solids: Solids,
-        volume: np.ndarray,
-        carried: list[np.ndarray],
-        shot_time: float,
-        like: band.MadeOf,
-    ) -> tuple[Tiling, np.ndarray]:
-        """Let cells take in particles below the band, or give them back; the new order, and what they see."""
+    def _moment(self, time: float, dt: float, reflects: bool) -> Moment:
+        w, acting = self.world, 0.0 if reflects else 2 * dt
+        kick = forces.gravity_kick(w.gravity_at(time), w.layout.dx, acting)
+        push = forces.push_at(w.forces, time, w.time_scale, acting, w.density)
+        return Moment(time, dt, reflects, acting, kick, push)
+
+    def _arranged(self, m: Moment) -> Arranged:
+        return Arranged(self.state.particles, m.tiling, m.tiles, m.hidden)
+
+    def _sort(self, m: Moment) -> None:
+        """Bring particles in order again, and find what they do not see."""
+        self.state.particles, m.tiling = sorted_particles(self.state.particles, self.world.layout)
+        m.hidden = thin.unseen(self.state.particles, m.tiling, m.tiles, m.solids.thin)
+
+    def _pour_and_sort(self, m: Moment) -> None:
         w, s = self.world, self.state
-        own = (w.band, w.particles_per_cell, s.next_id, self.solid_world, shot_time, like)
-        s.particles = band.exchanged(s.particles, tiling, phi, solids, volume, carried, *own)
+        # particles born in the middle of a pair have missed none of the first half's gravity
+        pouring.pour(w, s, self.solid_world, m.time, 0.5 * m.kick)
+        s.particles, m.tiling = sorted_particles(s.particles, w.layout)
+        m.expected = max(w.cfl, self._fastest(m.time, m.dt) * m.dt + float(np.linalg.norm(m.kick)) * m.dt)
+        m.reach = max(int(np.ceil(min(m.expected, LONGEST_MOVE))) + 2, LEAST_REACH)
+        m.tiles = m.tiling.surroundings(m.reach, *s.bulk.boxes(w.layout.tiles))
+        m.below = s.bulk.on(m.tiles)
+
+    def _find_surface(self, m: Moment) -> None:
+        particles = self.state.particles
+        m.hidden = thin.unseen(particles, m.tiling, m.tiles, m.solids.thin)
+        m.density = levelset.density(particles, m.tiling, m.tiles, m.hidden)
+        band.add_share(m.density, m.below.volume, m.tiles)
+        m.phi = levelset.level_set(m.density, m.solids)
+
+    def _births(self, m: Moment) -> Births:
+        assert m.made_of is not None
+        return Births(self.world.particles_per_cell, self.state.next_id, self.state.epoch, m.made_of)
+
+    def _keep_band(self, m: Moment) -> None:
+        """Let cells take in particles below the band, or give them back."""
+        w, s = self.world, self.state
+        if w.band > 0 or "viscosity" in w.carried:
+            m.made_of = band.made_of(s.particles, m.tiling, m.tiles)
+        if w.band <= 0:
+            return
+
+        def distance_of(place: np.ndarray) -> np.ndarray:
+            return self.solid_world.distance_of(place, m.time)
+
+        births = self._births(m)
+        s.particles = band.exchanged(self._arranged(m), m.below, m.phi, m.solids, w.band, births, distance_of)
         if w.texture_clock:  # those that rise are like the mean of their tile, so at rest as far off as from its middle
             risen = np.flatnonzero(s.particles.id >= s.next_id)
             place = s.particles.position[risen]
             off = (place - (np.floor(place / 8) * 8 + 4)) * np.float32(w.layout.dx)
-            s.particles.carried[risen, -texture.WIDTH :] += np.tile(off, 2)
+            s.particles.carried[risen, w.carried.at(*texture.NAMES)] += np.tile(off, 2)
         s.next_id = max(s.next_id, int(s.particles.id.max(initial=0)) + 1)
-        s.particles, tiling = sorted_particles(s.particles, w.layout)
-        return tiling, thin.unseen(s.particles, tiling, solids.tiles, solids.thin)
+        self._sort(m)
+
+    def _resample(self, m: Moment) -> None:
+        w, s, kept = self.world, self.state, self.state.particles
+        s.particles, s.next_id = resampling.resampled(
+            self._arranged(m), m.phi, w.particles_per_cell, s.next_id, s.epoch
+        )
+        if s.particles is not kept:
+            self._sort(m)
+
+    def _push(self, m: Moment) -> None:
+        """Let forces act on the grid, and on particles that the grid does not hold."""
+        particles, layout = self.state.particles, self.world.layout
+        m.system = pressure.assemble(m.phi, m.solids)
+        m.ballistic = levelset.ballistic(particles, m.tiling, m.system.index, m.tiles)
+        if m.push is not None:
+            forces.push(m.velocity, m.phi, m.solids.open, m.tiles, m.push)
+            forces.push_alone(particles, m.ballistic, layout, m.push)
+        # gravity last: a drag that took something off what pressure is about to balance would drive currents
+        forces.add(m.velocity, m.kick)
+
+    def _project(self, m: Moment, tally: Tally) -> None:
+        """Make the flow free of divergence."""
+        m.solved, m.contact = m.system, m.solids
+        if self.world.walls_let_go:
+            m.solved, m.contact = pressure.let_go(m.system, m.phi, m.solids, m.velocity, m.kick)
+        m.valid, solution = pressure.project(m.solved, m.phi, m.contact, m.velocity, m.kick)
+        tally.pressed(solution)
+        tally.pushed(self._impulses(m, solution.value, m.reflects))
+
+    def _impulses(self, m: Moment, value: np.ndarray, reflects: bool) -> np.ndarray:
+        """What a projection gave to the bodies."""
+        return reaction.impulses(m.solved, value, m.contact, m.velocity, m.before, reflects, self._centres(m.time))
+
+    def _damp(self, m: Moment, tally: Tally) -> None:
+        """Let viscosity act, and make what it leaves free of divergence again."""
+        w, particles = self.world, self.state.particles
+        if "viscosity" not in w.carried:
+            return
+        assert m.made_of is not None
+        with tally.clocked("viscosity"):
+            column = w.carried.at("viscosity").start
+            nu = viscosity.at_cells(particles, column, m.tiling, m.tiles, m.made_of, m.hidden)
+            m.nu = nu / w.layout.dx**2
+            m.velocity, m.valid = extrapolation.at_rim(m.velocity, m.before, m.valid, m.mass, m.tiles)
+            if m.reflects:
+                return
+            m.velocity = extrapolation.outwards(m.velocity, m.valid, extrapolation.RIM, m.tiles)
+            matrix = viscosity.Viscous(m.phi, m.nu, m.contact, 2 * m.dt)
+            tally.damped(matrix.damp(m.velocity))
+        with tally.clocked("pressure"):
+            valid, again = pressure.project(m.solved, m.phi, m.contact, m.velocity, np.zeros(3))
+            m.valid = [np.maximum(a, b) for a, b in zip(valid, matrix.faces(), strict=True)]
+            tally.pressed_again(again)
+            tally.pushed(self._impulses(m, again.value, reflects=False))
+
+    def _extrapolate(self, m: Moment) -> None:
+        """Give faces beyond the liquid, and in walls, the velocities that particles near them should see."""
+        m.velocity = extrapolation.outwards(m.velocity, m.valid, m.reach, m.tiles)
+        m.velocity = extrapolation.onto_walls(m.velocity, m.contact, self.world.wall_friction)
+        if m.nu is not None:
+            viscosity.stick(m.velocity, m.nu, m.contact)
+
+    def _carry_back(self, m: Moment, tally: Tally, spikes_pass: bool) -> None:
+        """Give particles the grid's velocities."""
+        s, arranged = self.state, self._arranged(m)
+        flip = self.world.flip_share
+        s.speed = transfer.to_particles(arranged, m.velocity, m.before, flip, m.ballistic, m.kick, m.reflects)
+        move = s.speed * m.dt
+        if not move <= SPIKE * m.expected and not spikes_pass:
+            raise Spike
+        if not np.isfinite(move):
+            raise LiquidFailure("velocities are no longer finite; allow more substeps or slow the colliders down")
+        tally.held_back += int(move > LONGEST_MOVE)
+        tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
+
+    def _advect(self, m: Moment, begin: np.ndarray) -> None:
+        """Move particles, which began at (n, 3), and take away what leaves."""
+        w, s, arranged = self.world, self.state, self._arranged(m)
+        later = self._end(m)
+        start = advection.advance(arranged, m.velocity, m.dt, LONGEST_MOVE, m.ballistic)
+        walls = advection.Walls(*self.solid_world.distance_at(m.tiles, later), m.solids.motion)
+        advection.keep_out(arranged, start, walls, m.ballistic, w.wall_friction, m.dt)
+        thin.keep_apart(arranged, begin, m.solids.thin, m.solids.motion, m.ballistic, w.wall_friction)
+        s.particles, left = advection.wrapped_and_drained(s.particles, m.tiling, w.discard)
+        s.lost += left
+        s.particles, swallowed = sources.drained(s.particles, w.drains, w.layout, later)
+        s.drained += swallowed
+
+    def _flow_below(self, m: Moment, shift: list[np.ndarray]) -> None:
+        """Move what lies below the band, by the flow and by what spacing shifted at faces."""
+        w, s = self.world, self.state
+        if w.band <= 0:
+            return
+        below = m.below
+        below.velocity = band.carry(m.velocity, m.before, below.volume, m.tiles, m.dt, m.reflects)
+        way = [np.float32(m.dt) * u + d for u, d in zip(m.velocity, shift, strict=True)]
+        given = band.flowed(below, way, m.solids, self._births(m))
+        s.particles, s.next_id = s.particles.joined(given), s.next_id + len(given)
+        s.drained += band.drained(below.volume, w.drains, m.tiles, self._end(m))
+        s.bulk = Bulk.of(m.tiles, below)
+
+    def _end(self, m: Moment) -> float:
+        """Shot second at which a substep ends."""
+        return m.time + m.dt / self.world.time_scale
 
     def _centres(self, shot_time: float) -> np.ndarray:
         """Origins of the bodies (n, 3) in voxels."""
@@ -436,72 +421,3 @@ class Liquid:
                 a, b = (reach @ m[:3, :3].T + m[:3, 3] for m in (body.pose.matrix(shot_time), body.pose.matrix(later)))
                 speed = max(speed, float(np.abs(b - a).max()) / whole / self.world.layout.dx)
         return speed
-
-    def _fill(self, frame: int) -> None:
-        w = self.world
-        for fill in w.fills:
-            if fill.frame != frame:
-                continue
-            time = (frame - w.first_frame) * w.frame_seconds
-            points, volume = sources.fill_particles(fill, w.layout, w.particles_per_cell, time)
-            carried = fill.carry * sources.own_velocity(fill.pose, w.time_scale, time, points, fill.distance)
-            self._put(points, volume, (fill.velocity + carried) / w.layout.dx, fill, time)
-
-    def _pour(self, shot_time: float, ahead: np.ndarray) -> None:
-        """Put in what the inflows gave since the last substep, `ahead` (3,) voxels/s of gravity taken off."""
-        w, s = self.world, self.state
-        now = shot_time * w.time_scale
-        for inflow in w.inflows:
-            if inflow.full:
-                if inflow.start <= now <= inflow.end:
-                    there = (s.particles, w.layout, w.particles_per_cell, shot_time, s.epoch)
-                    points, volume = sources.missing_particles(inflow, *there)
-                    moved = (inflow.pose, w.time_scale, shot_time, points, inflow.distance)
-                    pace = inflow.carry * sources.own_velocity(*moved)
-                    self._put(points, volume, pace / w.layout.dx - ahead, inflow, shot_time, 0.0)
-                continue
-            own = (inflow, w.layout, w.particles_per_cell, w.time_scale)
-            fall = float(np.linalg.norm(w.gravity_at(shot_time)))
-            points, pace, volume = sources.inflow_particles(*own, now - s.dt_before, now, fall)
-            if len(points):
-                # where litres are given none may be left out; smaller particles lie closer
-                crowded = sources.CROWDED * min(volume * w.particles_per_cell, 1.0) if inflow.flow is None else 0.0
-                self._put(points, volume, pace / w.layout.dx - ahead, inflow, shot_time, crowded)
-
-    def _put(
-        self,
-        points: np.ndarray,
-        volume: float,
-        velocity: np.ndarray,
-        source: sources.FillSource | sources.InflowSource,
-        time: float,
-        crowded: float = sources.CROWDED,
-    ) -> None:
-        w, s = self.world, self.state
-        place = w.layout.to_voxels(points).astype(np.float32)
-        free = sources.open_places(place, w.layout, self.solid_world, time)
-        place, velocity = place[free], np.broadcast_to(velocity, place.shape)[free]
-        count = len(s.particles)
-        s.particles, s.next_id = sources.put_in(
-            s.particles,
-            place,
-            volume,
-            velocity,
-            source.number,
-            time * w.time_scale,
-            s.next_id,
-            w.particles_per_cell,
-            crowded,
-        )
-        columns = w.carried
-        if columns.width and len(s.particles) > count:
-            metres = w.layout.to_metres(s.particles.position[count:]).astype(np.float64)
-            if columns.painted:
-                colours = sources.coloured(source, metres, s.particles.id[count:], time)
-                s.particles.carried[count:, : columns.paint] = colours
-            if columns.viscous:
-                s.particles.carried[count:, columns.paint] = source.viscosity
-            if columns.textured:
-                texture.renew(s.particles.carried[count:], metres, [0, 1])
-        s.poured += volume * (len(s.particles) - count)
-        s.speed = None

@@ -8,9 +8,7 @@ a weight that is 0 where it is renewed and 1 half a clock later, the two never s
 
 from __future__ import annotations
 
-import numpy as np
-
-WIDTH = 6  # of what is carried for it: two positions in metres
+NAMES = ("rest_a", "rest_b")  # of the two, in metres
 
 
 def renewed(since_first: int, clock: int) -> list[int]:
@@ -24,10 +22,3 @@ def second_share(since_first: int, clock: int) -> float:
     """Weight of the second rest position at a frame; the first one has the rest of it."""
     phase = since_first % clock / clock
     return abs(2.0 * phase - 1.0)
-
-
-def renew(carried: np.ndarray, metres: np.ndarray, which: list[int]) -> None:
-    """Take positions (n, 3) in metres for chosen rest positions, the last six of what is carried (n, w), in place."""
-    for one in which:
-        begin = carried.shape[1] - WIDTH + 3 * one
-        carried[:, begin : begin + 3] = metres

@@ -12,12 +12,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.fractions import open_volumes
 from basin.grid.tiles import Tiles, load
+from basin.kernels import kernel, shared
 from basin.liquid.particles import Particles, V, X
-from basin.liquid.sorting import Tiling
+from basin.liquid.room import Room
+from basin.liquid.sorting import EVERYTHING_SEEN, Arranged, Tiling
 
 THICKNESS = 1.1  # voxels: thinner walls need triangles
 # voxels about a cell, the middle of a kernel or a particle within which a triangle may hide something from it
@@ -31,7 +33,6 @@ MOST_BENDS = 4
 HALVES = np.array([1 / 48, 7 / 48, 1 / 3, 1 / 3, 7 / 48, 1 / 48])
 MIDDLES = np.array([-1.25, -0.75, -0.25, 0.25, 0.75, 1.25])
 BINOMIAL = np.array([0.25, 0.5, 0.25])
-EVERYTHING_SEEN = np.zeros(0, np.uint64)
 
 
 @dataclass(frozen=True)
@@ -68,7 +69,7 @@ class ThinWalls:
         return len(self.start) - 1
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _near_plane(corner, m, x, y, z, reach):
     """Whether a triangle's plane comes into the box that reaches so far about a place."""
     nx, ny, nz = corner[m, 3, 0], corner[m, 3, 1], corner[m, 3, 2]
@@ -76,7 +77,7 @@ def _near_plane(corner, m, x, y, z, reach):
     return abs(away) <= reach * (abs(nx) + abs(ny) + abs(nz))
 
 
-@njit(cache=True)
+@kernel
 def _comes_near(corner, m, first, t, reach):
     """Whether a triangle's box and plane come within reach of a tile."""
     for d in range(3):
@@ -87,7 +88,7 @@ def _comes_near(corner, m, first, t, reach):
     return _near_plane(corner, m, first[t, 0] + 4.0, first[t, 1] + 4.0, first[t, 2] + 4.0, 4.0 + reach)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _listing(first, corner, reach, start, listed):
     """List the triangles near each tile; while `listed` is empty, only count them into `start`."""
     filling = listed.shape[0] > 0
@@ -102,7 +103,7 @@ def _listing(first, corner, reach, start, listed):
             start[t + 1] = n
 
 
-@njit(cache=True)
+@kernel
 def _near(corner, listed, begin, end, x, y, z, reach, near):
     """Those of a list of triangles that come within reach of a place; returns their number."""
     n = 0
@@ -121,7 +122,7 @@ def _near(corner, listed, begin, end, x, y, z, reach, near):
     return n
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _hit(corner, m, px, py, pz, dx, dy, dz):
     """Where the way from p along d meets a triangle, as a share of d; 2 if it does not (Moeller & Trumbore 1997)."""
     ax, ay, az = corner[m, 0, 0], corner[m, 0, 1], corner[m, 0, 2]
@@ -143,7 +144,7 @@ def _hit(corner, m, px, py, pz, dx, dy, dz):
     return share if 0.0 <= share <= 1.0 else 2.0
 
 
-@njit(cache=True)
+@kernel
 def _blocked(corner, near, n, px, py, pz, qx, qy, qz):
     """Whether one of the first n triangles of a list lies between p and q."""
     dx, dy, dz = qx - px, qy - py, qz - pz
@@ -160,7 +161,7 @@ def _blocked(corner, near, n, px, py, pz, qx, qy, qz):
     return False
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _sight_of_cells(row, first, corner, start, listed, u, v, w, hidden):
     """What cells do not see of their neighbours; faces that nobody sees through are shut."""
     for s in prange(row.shape[0]):
@@ -186,7 +187,7 @@ def _sight_of_cells(row, first, corner, start, listed, u, v, w, hidden):
                         w[t, a, b, c] = 0.0
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _room(row, first, where, bodies, within, corner, start, listed, hidden, near, wide, middle):
     """Kernels' room where triangles are near: only what the cells see of it (`basin.liquid.room`)."""
     for s in prange(row.shape[0]):
@@ -238,28 +239,31 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
                         middle[t, a, b, c, 2] = mz / total
 
 
+@dataclass(frozen=True)
+class Triangles:
+    """Triangles of thin walls in voxels: corners, float64 (m, 3, 3), and `body` and `back` as in `ThinWalls`."""
+
+    corner: np.ndarray
+    body: np.ndarray
+    back: np.ndarray
+
+
 def thin_walls(
     tiles: Tiles,
-    corner: np.ndarray,
-    body: np.ndarray,
-    back: np.ndarray,
+    triangles: Triangles,
     bodies: np.ndarray,
     within: np.ndarray,
     opened: list[np.ndarray],
-    near: np.ndarray,
-    wide: np.ndarray,
-    middle: np.ndarray,
+    room: Room,
 ) -> ThinWalls:
     """The thin walls near some tiles; shuts faces and takes room away in place.
 
     Parameters
     ----------
-    corner : float64 (m, 3, 3)
-    body, back : as in `ThinWalls`
     bodies, within : distances to bodies at nodes and what the domain's walls leave (`basin.liquid.room`)
     opened : face fractions [u, v, w]
-    near, wide, middle : the kernels' room
     """
+    corner, body, back = triangles.corner, triangles.body, triangles.back
     normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
     corner = np.concatenate([corner, normal[:, None]], axis=1)
@@ -277,24 +281,24 @@ def thin_walls(
     hidden = np.zeros((len(row), 8, 8, 8), np.uint32)
     lists = (corner, begin, listed)
     _sight_of_cells(row, tiles.first, *lists, *opened, hidden)
-    _room(row, tiles.first, tiles.where, bodies, within, *lists, hidden, near, wide, middle)
+    _room(row, tiles.first, tiles.where, bodies, within, *lists, hidden, room.near, room.wide, room.middle)
     tiles.wrap(*opened)
     return ThinWalls(corner, body, back, slot, begin, listed, hidden)
 
 
-@njit(cache=True)
+@kernel
 def seen_cell(mask, q):
     """Whether a particle sees the q-th of the 27 cells about it, z changing fastest."""
     return (mask >> np.uint64(q)) & np.uint64(1) == np.uint64(0)
 
 
-@njit(cache=True)
+@kernel
 def seen_face(mask, axis, q):
     """Whether it sees the q-th corner of its cell among the faces of a component, z changing fastest."""
     return (mask >> np.uint64(27 + 8 * axis + q)) & np.uint64(1) == np.uint64(0)
 
 
-@njit(cache=True)
+@kernel
 def seen_value(line, offset, width, x, y, z, axis, mask):
     """Trilinear value and gradient of a component at a place from the faces that a particle sees.
 
@@ -329,7 +333,7 @@ def seen_value(line, offset, width, x, y, z, axis, mask):
     return True, np.float32(mean), np.float32(gx), np.float32(gy), np.float32(gz)
 
 
-@njit(cache=True)
+@kernel
 def seen_velocity(line, width, x, y, z, mask):
     """Staggered velocity at a place in three blocks of a width in a line, from what a particle sees."""
     h, size = np.float32(0.5), width * width * width
@@ -339,7 +343,7 @@ def seen_velocity(line, width, x, y, z, mask):
     return u[1], v[1], w[1]
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _sight_of_particles(tile_start, row, record, corner, slot, start, listed, out):
     for t in prange(row.shape[0]):
         s = slot[row[t]]
@@ -376,7 +380,7 @@ def unseen(particles: Particles, tiling: Tiling, tiles: Tiles, thin: ThinWalls) 
     return out
 
 
-@njit(cache=True)
+@kernel
 def _moved(matrix, x, y, z):
     return (
         matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2] * z + matrix[0, 3],
@@ -385,7 +389,7 @@ def _moved(matrix, x, y, z):
     )
 
 
-@njit(cache=True)
+@kernel
 def _first_hit(corner, body, near, n, who, p, d):
     """(share of the way, triangle) of the first triangle of a body that it meets; share 2 for none."""
     least, which = 2.0, -1
@@ -398,7 +402,7 @@ def _first_hit(corner, body, near, n, who, p, d):
     return least, which
 
 
-@njit(cache=True)
+@kernel
 def _within(p, low, high):
     for axis in range(3):  # noqa: SIM110 - a kernel
         if not low[axis] <= p[axis] <= high[axis]:
@@ -406,7 +410,7 @@ def _within(p, low, high):
     return True
 
 
-@njit(cache=True)
+@kernel
 def _held(corner, body, near, n, who, p, d, low, high):
     """Go from p by d, but along a body's triangles instead of through them; returns the place and the last normal.
 
@@ -430,7 +434,7 @@ def _held(corner, body, near, n, who, p, d, low, high):
     return p, normal
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _keep(
     tile_start,
     row,
@@ -489,14 +493,7 @@ def _keep(
 
 
 def keep_apart(
-    begin: np.ndarray,
-    particles: Particles,
-    tiling: Tiling,
-    tiles: Tiles,
-    thin: ThinWalls,
-    motion: np.ndarray,
-    ballistic: np.ndarray,
-    friction: float,
+    at_hand: Arranged, begin: np.ndarray, thin: ThinWalls, motion: np.ndarray, ballistic: np.ndarray, friction: float
 ) -> None:
     """Bend paths from `begin` (n, 3) that cross a thin wall along it, in place.
 
@@ -507,9 +504,10 @@ def keep_apart(
     whole = np.zeros((len(thin.back), 4, 4))
     whole[:, :3], whole[:, 3, 3] = thin.back, 1.0
     front = np.ascontiguousarray(np.linalg.inv(whole)[:, :3])
-    own = (tiling.start, tiles.rows(tiling.number), begin, particles.record)
+    tiling, tiles = at_hand.tiling, at_hand.tiles
+    paths = (tiling.start, tiles.rows(tiling.number), begin, at_hand.particles.record)
     walls = (thin.corner, thin.body, thin.back, front, motion, thin.slot, thin.start, thin.listed)
     layout = tiles.layout
     low = np.where(layout.closed[:, 0], layout.wall_low + CLEARANCE, -np.inf)
     high = np.where(layout.closed[:, 1], layout.wall_high - CLEARANCE, np.inf)
-    _keep(*own, *walls, low, high, ballistic, friction)
+    _keep(*paths, *walls, low, high, ballistic, friction)

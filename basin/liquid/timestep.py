@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 
-def steps_left(
-    remaining: float,
-    taken: int,
-    speed: float,
-    pull: float,
-    dx: float,
-    cfl: float,
-    least: int,
-    most: int,
-) -> int:
+@dataclass(frozen=True)
+class Limits:
+    """What bounds the length of a substep: voxel (m), voxels that liquid may move, substeps of a frame."""
+
+    dx: float
+    cfl: float
+    least: int
+    most: int
+
+
+def steps_left(remaining: float, taken: int, speed: float, pull: float, limits: Limits) -> int:
     """Number of equal substeps in which to take the rest of a frame, always even: they come in pairs.
 
     Limited by the fastest particle or collider moving `cfl` voxels, by accelerations adding no more than
@@ -28,9 +30,9 @@ def steps_left(
     speed : voxels per second
     pull : bound of the accelerations, m/s2
     """
-    pull = pull / dx
+    pull, cfl, least = pull / limits.dx, limits.cfl, limits.least
     longest = cfl / max(speed + pull * remaining / max(least, 1) * 0.5, 1e-9)
     if pull > 0:
         longest = min(longest, 0.35 * math.sqrt(cfl / pull))
-    wanted = min(max(math.ceil(remaining / longest - 1e-9), least - taken), most - taken)
+    wanted = min(max(math.ceil(remaining / longest - 1e-9), least - taken), limits.most - taken)
     return max(wanted + wanted % 2, 2)

@@ -8,13 +8,14 @@ scatter into, and gather from, a small block of the tile with a rim of one cell.
 from __future__ import annotations
 
 import numpy as np
-from numba import get_num_threads, get_thread_id, njit, prange
+from numba import get_num_threads, get_thread_id, prange
 
 from basin.grid.lanes import AHEAD, CONTRACT, add_to_corners, prefetch
 from basin.grid.tiles import WITHIN, Tiles, load, row_of
+from basin.kernels import kernel, shared
 from basin.liquid.particles import C, M, Particles, V, X
-from basin.liquid.sorting import Tiling
-from basin.liquid.thin import EVERYTHING_SEEN, seen_face, seen_value
+from basin.liquid.sorting import EVERYTHING_SEEN, Arranged, Tiling
+from basin.liquid.thin import seen_face, seen_value
 
 LIGHTEST = np.float32(1e-9)  # voxels^3: faces with less mass carry no velocity
 # A change of velocity up to the first share of itself is turning flow, and is reflected; beyond the second one it
@@ -23,7 +24,7 @@ TURNING, IMPACT = np.float32(0.25), np.float32(0.5)
 CELLS = 9  # per axis, from whose low corners a tile's particles reach faces
 
 
-@njit(cache=True)
+@kernel
 def _reduce(corners, touched, where, i0, j0, k0, momentum, mass):
     """Add a tile's sums by corner to the fields, row after row."""
     for i in range(CELLS):
@@ -55,7 +56,7 @@ def _reduce(corners, touched, where, i0, j0, k0, momentum, mass):
                     mass[t, a, b, c] += m
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _share(corners, touched, x, y, z, m, own, cx, cy, cz):
     """A particle's share of one component at the corners of its cell among that component's faces."""
     n = np.uint64(CELLS)
@@ -66,7 +67,7 @@ def _share(corners, touched, x, y, z, m, own, cx, cy, cz):
     add_to_corners(corners, cell, m, a, b, c, own - cx * a - cy * b - cz * c, cx, cy, cz)
 
 
-@njit(cache=True)
+@kernel
 def _share_seen(corners, touched, x, y, z, m, own, cx, cy, cz, axis, mask):
     """The same for a particle that does not see all of them; those that it sees take the others' part."""
     i, j, k = int(x), int(y), int(z)
@@ -88,7 +89,7 @@ def _share_seen(corners, touched, x, y, z, m, own, cx, cy, cz, axis, mask):
         corners[cell, q + 8] += part
 
 
-@njit(cache=True, parallel=True, fastmath=CONTRACT)
+@kernel(parallel=True, fastmath=CONTRACT)
 def _scatter(chosen, start, first, where, record, hidden, scratch, marks, u, v, w, mu, mv, mw):
     # One tile a task; tiles of one colour are 8 cells apart and a particle reaches one cell beyond
     # its tile, so no two tasks write the same face and the order within a tile fixes the bits. A
@@ -128,7 +129,7 @@ def _scatter(chosen, start, first, where, record, hidden, scratch, marks, u, v, 
         _reduce(corners[2], touched[2], where, i0, j0, k0, w, mw)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _divide(momentum, mass):
     for t in prange(momentum.shape[0]):
         for i in range(8):
@@ -161,7 +162,7 @@ def to_grid(
     return velocity, mass
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _inside(line, offset, x, y, z):
     """Trilinear value and gradient in the block of 10^3 that begins at an offset of a line, at index coordinates."""
     u, w, v = np.uint64(1), np.uint64(10), np.uint64(100)
@@ -178,7 +179,7 @@ def _inside(line, offset, x, y, z):
     return v0 + a * (v1 - v0), v1 - v0, g0 + a * (g1 - g0), e0 + a * (e1 - e0)
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _velocity_and_gradient(line, x, y, z):
     """The three components, each with its gradient, in three blocks that lie in a line."""
     h = np.float32(0.5)
@@ -189,7 +190,7 @@ def _velocity_and_gradient(line, x, y, z):
     )
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def mirrored(x, y, z, x0, y0, z0):
     """How much of the projection's change from one velocity to another is taken once more: 1 in smooth flow, 0 in an
     impact."""
@@ -198,7 +199,7 @@ def mirrored(x, y, z, x0, y0, z0):
     return min(max((IMPACT - share) / (IMPACT - TURNING), np.float32(0.0)), np.float32(1.0))
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _keep(record, p, d, now, was, again, flip):
     """A particle's component and its gradient: the grid's, its change once more, and a share of its own."""
     own, row = np.uint64(V + d), np.uint64(C + 3 * d)
@@ -208,7 +209,7 @@ def _keep(record, p, d, now, was, again, flip):
     record[p, row + np.uint64(2)] = now[3] + again * (now[3] - was[3])
 
 
-@njit(cache=True)
+@kernel
 def _gather_seen(record, p, fx, fy, fz, new, held, flip, mask):
     """The same for a particle that does not see all faces; beside thin walls nothing is reflected."""
     x, y, z = record[p, X] - fx, record[p, X + 1] - fy, record[p, X + 2] - fz
@@ -222,7 +223,7 @@ def _gather_seen(record, p, fx, fy, fz, new, held, flip, mask):
             record[p, C + 3 * d], record[p, C + 3 * d + 1], record[p, C + 3 * d + 2] = now[2], now[3], now[4]
 
 
-@njit(cache=True, fastmath=CONTRACT)
+@kernel(fastmath=CONTRACT)
 def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ballistic, hidden, kick, reflects):
     """The particles of one tile; returns the square of the largest speed."""
     fastest = np.float32(0.0)
@@ -257,7 +258,7 @@ def _gather_tile(begin, end, record, fx, fy, fz, new, held, held_too, flip, ball
     return fastest
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _gather(start, first, where, record, u, v, w, u0, v0, w0, flip, ballistic, hidden, kick, reflects, most):
     held_too = flip > 0.0 or reflects
     for t in prange(first.shape[0]):
@@ -278,16 +279,13 @@ def _gather(start, first, where, record, u, v, w, u0, v0, w0, flip, ballistic, h
 
 
 def to_particles(
-    particles: Particles,
-    tiling: Tiling,
-    tiles: Tiles,
+    at_hand: Arranged,
     after: list[np.ndarray],
     before: list[np.ndarray],
     flip_share: float,
     ballistic: np.ndarray,
     kick: np.ndarray,
     reflects: bool = False,
-    hidden: np.ndarray = EVERYTHING_SEEN,
 ) -> float:
     """Velocity and affine matrix of every particle, in place; returns the largest speed (voxels/s).
 
@@ -296,9 +294,10 @@ def to_particles(
     after, before : face velocities [u, v, w] after the projection and as first transferred.
     ballistic : bool (n,), particles with no liquid around them, which only feel `kick` (3,).
     reflects : take the change that the projection made twice, but for impacts.
-    hidden : what particles do not see for thin walls (`basin.liquid.thin.unseen`).
     """
-    own = (tiling.start, tiling.first, tiles.where, particles.record)
+    tiling = at_hand.tiling
     most = np.zeros(len(tiling.number), np.float32)
-    _gather(*own, *after, *before, np.float32(flip_share), ballistic, hidden, kick.astype(np.float32), reflects, most)
+    places = (tiling.start, tiling.first, at_hand.tiles.where, at_hand.particles.record)
+    change = (np.float32(flip_share), ballistic, at_hand.hidden, kick.astype(np.float32), reflects)
+    _gather(*places, *after, *before, *change, most)
     return float(np.sqrt(most.max())) if len(most) else 0.0

@@ -22,10 +22,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.fractions import SLIT
 from basin.grid.tiles import Tiles, load
+from basin.kernels import kernel, shared
 from basin.liquid import levelset
 from basin.liquid.band import MadeOf
 from basin.liquid.levelset import LEAST_ROOM
@@ -78,12 +79,12 @@ def at_cells(
     return field
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _clipped(x):
     return min(max(x, np.float32(0.0)), np.float32(1.0))
 
 
-@njit(cache=True)
+@kernel
 def _full(phi, wide, p, one, other):
     """Share that liquid fills of the cube about the middle of the cells p, p - one, p - other, p - one - other.
 
@@ -99,20 +100,20 @@ def _full(phi, wide, p, one, other):
     return _clipped(np.float32(0.5) - total / count) if count > 0 else np.float32(0.0)
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _centre(node, n, first, second):
     """Distance to solids at the middle of the face between four nodes, in a block that lies as one line."""
     return np.float32(0.25) * (node[n] + node[n + first] + node[n + second] + node[n + first + second])
 
 
-@njit(cache=True)
+@kernel
 def _held(node, opened, n, p, axis):
     """Whether the face square to an axis at node n and cell p moves with a solid."""
     inside = _centre(node, n, NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]) <= TOUCHES
     return inside or opened[axis, p] <= SLIT
 
 
-@njit(cache=True)
+@kernel
 def _extent(node, opened, n, p, axis):
     """Volume of which a face's velocity moves the mass: halfway to its neighbours, or to a wall before them."""
     near = max(_centre(node, n, NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]), NEAREST)
@@ -126,7 +127,7 @@ def _extent(node, opened, n, p, axis):
     return volume
 
 
-@njit(cache=True)
+@kernel
 def _shear(node, opened, n, p, x, y, along):
     """Share of the cube about an edge that is open, or what a shear there weighs against a wall.
 
@@ -147,12 +148,12 @@ def _shear(node, opened, n, p, x, y, along):
     return _clipped(np.float32(0.5) + np.float32(0.5) * (node[n] + node[n + NODE[along]]))
 
 
-@njit(cache=True)
+@kernel
 def _mean(nu, p, one, other):
     return np.float32(0.25) * (nu[p] + nu[p - one] + nu[p - other] + nu[p - one - other])
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wide, cell, edge, mass):
     for t in prange(1, first.shape[0]):
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
@@ -193,7 +194,7 @@ def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wid
                             mass[d, t, a, b, c] = full * _extent(node_line, opened, n, p, d)
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
     for t in prange(1, first.shape[0]):
         block = np.empty((4, 10, 10, 10), np.float32)
@@ -227,7 +228,7 @@ def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
                             live[t] = True
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _gather(row, first, where, cell, xy, xz, yz, weight):
     """The weights of tiles with their rims, as lines, so that iterations need not look for them."""
     for n in prange(row.shape[0]):
@@ -239,21 +240,21 @@ def _gather(row, first, where, cell, xy, xz, yz, weight):
         load(yz, where, i0, j0, k0, weight[n, 3])
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _stretch(out, weight, u, begin, end, step):
     """Stress of a stretch along an axis, whole lines at a time, over the rims too."""
     for p in range(begin, end):
         out[p] = weight[p] * (u[p + step] - u[p])
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _sheared(out, weight, u, v, begin, end, across_u, across_v):
     """Stress of a shear: of u across an axis and of v across the other."""
     for p in range(begin, end):
         out[p] = weight[p] * (u[p] - u[p - across_u] + v[p] - v[p - across_v])
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _pull(out, mass, inverse, u, stretch, along, one, step_one, two, step_two):
     """A component of the matrix times the velocity in a tile, and its product with the velocity."""
     total = 0.0
@@ -269,7 +270,7 @@ def _pull(out, mass, inverse, u, stretch, along, one, step_one, two, step_two):
     return total
 
 
-@njit(cache=True, parallel=True, fastmath=True)
+@shared(fastmath=True)
 def _apply(row, first, where, weight, mass, inverse, u, v, w, out, part):
     """The matrix times a velocity; `part` is its product with the velocity, tile by tile."""
     for n in prange(row.shape[0]):
@@ -327,7 +328,7 @@ def _apply(row, first, where, weight, mass, inverse, u, v, w, out, part):
         part[n] = total
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _go(row, far, way, through, found, left, inverse, part):
     """Go `far` along `way`; `part` is, tile by tile, the residual's square and its product with its preconditioned."""
     for n in prange(row.shape[0]):
@@ -344,7 +345,7 @@ def _go(row, far, way, through, found, left, inverse, part):
         part[n, 0], part[n, 1] = square, product
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _turn(row, share, left, inverse, way):
     for n in prange(row.shape[0]):
         t = row[n]
@@ -354,7 +355,7 @@ def _turn(row, share, left, inverse, way):
                 p[e] = s[e] * r[e] + share * p[e]
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _of_solids(first, where, axis, mass, phi, owner, motion, field):
     """Faces in solids take their velocity, in place."""
     for t in prange(1, first.shape[0]):
@@ -449,7 +450,7 @@ class Viscous:
         _apply(self._row, self.tiles.first, self.tiles.where, *own, *flow, out, part)
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _stick(beside, first, where, axis, opened, nu, phi, owner, motion, field):
     for n in prange(beside.shape[0]):
         t = beside[n]

@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
+from basin.scene.advice import Advice, advised
 from basin.scene.model import FORMAT, Scene
 
 
 class SceneError(ValueError):
     """A scene that cannot be used; each line names the field, what is wrong and how to mend it."""
 
-    def __init__(self, problems: list[str]):
-        super().__init__("\n".join(problems))
-        self.problems = problems
+    def __init__(self, problems: Sequence[Advice | str]):
+        super().__init__("\n".join(map(str, problems)))
+        self.problems = advised(problems)
 
-    def __reduce__(self) -> tuple[type[SceneError], tuple[list[str]]]:
+    def __reduce__(self) -> tuple[type[SceneError], tuple[list[Advice]]]:
         return SceneError, (self.problems,)
 
 
@@ -31,13 +33,13 @@ def parse_scene(document: Any) -> Scene:
         Naming every field that is wrong.
     """
     if not isinstance(document, dict):
-        raise SceneError(["scene: the document must be a JSON object"])
+        raise SceneError([Advice("the document must be a JSON object", where="scene")])
     if document.get("format") != FORMAT:
-        raise SceneError([f"format: expected {FORMAT!r}, found {document.get('format')!r}"])
+        raise SceneError([Advice(f"expected {FORMAT!r}, found {document.get('format')!r}", where="format")])
     try:
         return Scene.model_validate(document)
     except ValidationError as error:
-        raise SceneError([_sentence(dict(problem)) for problem in error.errors()]) from None
+        raise SceneError([_advice(dict(problem), document) for problem in error.errors()]) from None
 
 
 def load_scene(path: Path) -> Scene:
@@ -56,7 +58,7 @@ def scene_schema() -> dict[str, Any]:
     return Scene.model_json_schema()
 
 
-def _sentence(problem: dict[str, Any]) -> str:
+def _advice(problem: dict[str, Any], document: dict[str, Any]) -> Advice:
     where = ""
     for part in problem["loc"]:
         if isinstance(part, int):
@@ -66,7 +68,16 @@ def _sentence(problem: dict[str, Any]) -> str:
     message = str(problem["msg"]).removeprefix("Value error, ")
     if problem["type"] == "extra_forbidden":
         message = "unknown setting; remove it or check its spelling"
-    return f"{where or 'scene'}: {message}"
+    return Advice(message, where or "scene", _element_at(problem["loc"], document))
+
+
+def _element_at(place: Sequence[Any], document: dict[str, Any]) -> str:
+    """Name of the element that a place lies in, if it has one."""
+    if len(place) < 2 or place[0] != "elements":
+        return ""
+    element = document["elements"][place[1]]
+    name = element.get("name") if isinstance(element, dict) else None
+    return name if isinstance(name, str) else ""
 
 
 _UNION_TAGS = {

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from pathlib import Path
+from dataclasses import dataclass
 
 import numpy as np
 
-from basin.cache import Cache, StageCache
-from basin.exchange import Pictures, UnusableFile, read_mesh, read_pictures, read_sequence
+from basin.exchange import UnusableFile
 from basin.exchange.formats import METRES
 from basin.geometry.deforming import Deforming, MeshSequence
 from basin.geometry.distance import Distance, shape_distance
@@ -17,98 +15,28 @@ from basin.geometry.pose import Pose, scale_of
 from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
-from basin.liquid.carried import Carried
 from basin.liquid.effects import Drag
-from basin.liquid.paint import Birth, Picture
+from basin.liquid.paint import Picture
 from basin.liquid.solids import Body
 from basin.liquid.sources import DrainZone, FillSource, InflowSource
-from basin.liquid.step import LONGEST_MOVE, LiquidWorld
+from basin.liquid.step import LONGEST_MOVE
 from basin.liquid.thin import THICKNESS
-from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene, SceneError
-from basin.scene.model import Source, Span, Time
+from basin.liquid.world import LiquidWorld
+from basin.scene import Advice, Collider, Drain, Fill, Force, Inflow, Remedy, Scene, SceneError
+from basin.scene.model import AnyElement, Source, Span
 from basin.settings import Curve, value_at
+from basin.stages.carrying import carried_by, given_by
+from basin.stages.files import SceneFiles, Shaped, element_mesh
 
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
-
-
-@dataclass
-class SceneFiles:
-    """Meshes and images of a scene, read once each.
-
-    Attributes
-    ----------
-    folder : where the scene document's files are relative to
-    """
-
-    folder: Path
-    _cache: dict[tuple[str, str, str], TriangleMesh] = field(default_factory=dict)
-    _sequences: dict[tuple[str, str, str], MeshSequence] = field(default_factory=dict)
-    _pictures: dict[str, Pictures] = field(default_factory=dict)
-    _others: dict[str, dict[int, str]] = field(default_factory=dict)
-
-    def mesh(self, shape: MeshShape) -> TriangleMesh:
-        """The mesh of a shape in metres, a sequence's first one; UnusableFile if it cannot be used."""
-        key = (shape.file, shape.unit, shape.up)
-        if key not in self._cache:
-            path = self._inside(shape.file, "mesh")
-            if shape.is_sequence():
-                self._cache[key] = self._numbered(shape).mesh(-np.inf)
-            else:
-                self._cache[key] = read_mesh(path, shape.unit, shape.up)
-        return self._cache[key]
-
-    def mesh_at(self, shape: MeshShape, time: Time, moment: float) -> TriangleMesh:
-        """The mesh of a shape at a shot second, as `mesh` if it does not deform."""
-        return self.sequence(shape, time).mesh(moment) if shape.is_sequence() else self.mesh(shape)
-
-    def sequence(self, shape: MeshShape, time: Time) -> MeshSequence:
-        """The meshes of a shape whose file is a sequence, numbered like the frames; UnusableFile as above."""
-        return self._numbered(shape, time.fps).played(time.first, time.fps)
-
-    def _numbered(self, shape: MeshShape, fps: float = 24.0) -> MeshSequence:
-        key = (shape.file, shape.unit, f"{shape.up} {fps}")
-        if key not in self._sequences:
-            self._inside(shape.file, "mesh")
-            self._sequences[key] = read_sequence(self.folder, shape.file, shape.unit, shape.up, fps)
-        return self._sequences[key]
-
-    def pictures(self, paint: Picture) -> Pictures:
-        """The image or images of a paint; UnusableFile if they cannot be used."""
-        if paint.file not in self._pictures:
-            self._inside(paint.file, "image")
-            self._pictures[paint.file] = read_pictures(self.folder, paint.file)
-        return self._pictures[paint.file]
-
-    def other_cache(self, folder: str) -> StageCache:
-        """The liquid of a cache that is joined, beside the scene's folder or within it; UnusableFile if elsewhere."""
-        path = (self.folder / folder).resolve()
-        if not folder:
-            raise UnusableFile("a joined cache names no folder; choose a take, or take it out")
-        if not path.is_relative_to(self.folder.resolve().parent):
-            raise UnusableFile(f"joined cache {folder}: lies elsewhere than the scene")
-        return Cache(path).stage("liquid")
-
-    def other_key(self, folder: str, frame: int) -> str:
-        """What tells a frame of a joined cache from others; empty if it is not there."""
-        if folder not in self._others:
-            self._others[folder] = {n: record.key for n, record in self.other_cache(folder).records().items()}
-        return self._others[folder].get(frame, "")
-
-    def _inside(self, file: str, kind: str) -> Path:
-        path = (self.folder / file).resolve()
-        if not file:
-            raise UnusableFile(f"no {kind} file is named; import one")
-        if not path.is_relative_to(self.folder.resolve()):
-            raise UnusableFile(f"{file}: lies outside the scene's folder")
-        return path
 
 
 @dataclass(frozen=True)
 class Checked:
     """Outcome of a check: problems refuse the scene, remarks are only said."""
 
-    problems: list[str]
-    remarks: list[str]
+    problems: list[Advice]
+    remarks: list[Advice]
 
 
 def scene_layout(scene: Scene, quality: str) -> Layout:
@@ -118,19 +46,10 @@ def scene_layout(scene: Scene, quality: str) -> Layout:
     )
 
 
-Shaped = Fill | Inflow | Collider | Drain
 LITRE = 1e-3  # m3
 MOST_LOOKED_AT = 12  # meshes of a sequence whose thickness is measured
 FINER = 0.5  # of a voxel: how finely the meshes of sources are sampled
 CALMING = 2.0  # drag at a calm wall, in gravity's own rate over its depth
-
-
-def element_mesh(element: Shaped | Force, files: SceneFiles) -> TriangleMesh | None:
-    """Mesh of an element in its own frame; None for a force that acts everywhere."""
-    if isinstance(element, Force):
-        return primitive_mesh(element.zone) if isinstance(element.zone, Box | Sphere) else None
-    shape = element.shape
-    return files.mesh(shape) if isinstance(shape, MeshShape) else primitive_mesh(shape)
 
 
 def viewed_mesh(element: Shaped | Force, scene: Scene, files: SceneFiles) -> TriangleMesh:
@@ -156,126 +75,171 @@ def proposed_unit(extent: float, unit: str, reference: float) -> str | None:
 
 def check_scene(scene: Scene, files: SceneFiles) -> Checked:
     """Everything about a scene that validation of single fields cannot see."""
-    problems: list[str] = []
-    remarks: list[str] = []
-    low = np.array(scene.domain.low)
-    high = low + np.array(scene.domain.size)
-    reference = float(max(scene.domain.size))
+    found = Checked([], [])
     for index, element in enumerate(scene.elements):
-        where = f"elements[{index}] ({element.name})"
-        try:
-            mesh = element_mesh(element, files)
-        except UnusableFile as error:
-            problems.append(f"{where}.shape.file: {error}")
-            continue
-        if isinstance(element, Source) and isinstance(element.paint, Picture):
-            try:
-                files.pictures(element.paint)
-            except UnusableFile as error:
-                problems.append(f"{where}.paint.file: {error}")
-                continue
-        if isinstance(element, Force) and _is_nothing(element):
-            remarks.append(f"{where}.effect: is zero and pushes nothing; give it strength or take it out")
-        if mesh is None:
-            continue
-        shape = element.zone if isinstance(element, Force) else element.shape
-        if isinstance(shape, MeshShape):
-            edges = mesh.open_edges()
-            if edges and not (isinstance(element, Collider) and element.side in ("shell", "ground")):
-                problems.append(
-                    f"{where}.shape.file: {edges} open edges; close the mesh in the modelling program"
-                    + (", or let it be a shell or the ground" if isinstance(element, Collider) else "")
-                )
-                continue
-            if shape.is_sequence():
-                sequence = files.sequence(shape, scene.time)
-                ends = sequence.start, sequence.start + sequence.step * (len(sequence.position) - 1)
-                if ends[0] > 1e-9 or ends[1] < scene.time.shot_time(scene.time.last) - 1e-9:
-                    frames = [scene.time.first + round(t * scene.time.fps) for t in ends]
-                    remarks.append(
-                        f"{where}.shape.file: its files are numbered {frames[0]} to {frames[1]}, the frames "
-                        f"{scene.time.first} to {scene.time.last}; beyond them it stays as it is"
-                    )
-            extent = float(np.ptp(mesh.position, axis=0).max())
-            unit = proposed_unit(extent, shape.unit, reference)
-            if unit:
-                problems.append(
-                    f"{where}.shape.unit: the mesh is {extent:.4g} m long and the domain {reference:.4g} m; "
-                    f"is its unit {unit!r}?"
-                )
-                continue
-        if isinstance(element, Span) and not element.spans():
-            remarks.append(f"{where}.active: is never on, so it does nothing")
-        if isinstance(element, Collider):
-            jump = _longest_jump(element, scene)
-            if jump > LONGEST_MOVE * scene.liquid.substeps_max * scene.liquid.voxel_size:
-                remarks.append(
-                    f"{where}.pose: jumps by {jump:.3g} m within a frame, more than the substeps can follow; liquid is "
-                    "thrown about or left behind. Let one collider end and another one start instead"
-                )
-            thin = _thickness(element)
-            if thin is not None and thin < scene.liquid.voxel_size:
-                remarks.append(
-                    f"{where}: {thin * 1000:.3g} mm thick, less than a voxel of the final; rays hold the liquid back, "
-                    "which takes longer and leaves a rougher wall. Thicken it or use a finer voxel"
-                )
-            continue
-        time = 0.0
-        if isinstance(element, Fill) and element.start_frame is not None:
-            time = scene.time.shot_time(element.start_frame)
-            if not scene.time.first <= element.start_frame <= scene.time.last:
-                remarks.append(f"{where}.start_frame: lies outside the frame range; the fill never appears")
-        placed = mesh.transformed(scene.placement(element).matrix(time)).position
-        least, most = placed.min(axis=0), placed.max(axis=0)
-        if isinstance(element, Force | Drain):
-            if (most <= low).any() or (least >= high).any():
-                remarks.append(f"{where}: lies wholly outside the domain and has no effect; move it inside")
-        elif (most <= low).any() or (least >= high).any():
-            problems.append(f"{where}: lies wholly outside the domain; move it inside or enlarge the domain")
-        elif (least < low - 1e-6).any() or (most > high + 1e-6).any():
-            remarks.append(f"{where}: lies partly outside the domain; that part is left out")
-        if isinstance(element, Fill):
-            around = _drowned(element, mesh, time, scene, files)
-            if around is not None:
-                remarks.append(
-                    f"{where}: lies wholly inside elements[{around}] ({scene.elements[around].name}), so no liquid "
-                    "comes of it. If that is a vessel, let liquid be inside of it"
-                )
+        _check_element(_Told(found, f"elements[{index}]", element.name), index, element, scene, files)
     layout = scene_layout(scene, "final")
     for axis in np.flatnonzero(layout.periodic):
         width = layout.inner[axis] * layout.dx
         if abs(width - scene.domain.size[axis]) > 0.5 * layout.dx:
-            remarks.append(
-                f"domain.size: {'xyz'[axis]} is periodic, which takes {layout.inner[axis]} voxels or more; it becomes "
-                f"{width:.3g} m wide"
+            found.remarks.append(
+                Advice(
+                    f"{'xyz'[axis]} is periodic, which takes {layout.inner[axis]} voxels or more; it becomes "
+                    f"{width:.3g} m wide",
+                    where="domain.size",
+                )
             )
     if not any(isinstance(e, Fill | Inflow) for e in scene.elements):
-        remarks.append("elements: there is no fill and no inflow, so there will be no liquid")
-    problems += _surface_problems(scene, files)
-    return Checked(problems, remarks)
+        found.remarks.append(
+            Advice("there is no fill and no inflow", where="elements", leads_to="there will be no liquid")
+        )
+    _check_surface(found, scene, files)
+    return found
 
 
-def _surface_problems(scene: Scene, files: SceneFiles) -> list[str]:
+@dataclass(frozen=True)
+class _Told:
+    """What is said of one element."""
+
+    found: Checked
+    path: str
+    name: str
+
+    def problem(self, where: str, says: str, remedy: Remedy | None = None) -> None:
+        self.found.problems.append(Advice(says, self.path + where, self.name, remedy=remedy))
+
+    def remark(self, where: str, says: str, leads_to: str = "", remedy: Remedy | None = None) -> None:
+        self.found.remarks.append(Advice(says, self.path + where, self.name, leads_to, remedy))
+
+
+def _check_element(told: _Told, index: int, element: AnyElement, scene: Scene, files: SceneFiles) -> None:
+    try:
+        mesh = element_mesh(element, files)
+    except UnusableFile as error:
+        return told.problem(".shape.file", str(error))
+    if isinstance(element, Source) and isinstance(element.paint, Picture):
+        try:
+            files.pictures(element.paint)
+        except UnusableFile as error:
+            return told.problem(".paint.file", str(error))
+    if isinstance(element, Force) and _is_nothing(element):
+        told.remark(".effect", "is zero and pushes nothing; give it strength or take it out")
+    if mesh is None:
+        return None
+    if not _check_mesh(told, index, element, mesh, scene, files):
+        return None
+    if isinstance(element, Span) and not element.spans():
+        told.remark(".active", "is never on, so it does nothing")
+    if isinstance(element, Collider):
+        return _check_collider(told, element, scene)
+    return _check_place(told, element, mesh, scene, files)
+
+
+def _check_mesh(
+    told: _Told, index: int, element: Shaped | Force, mesh: TriangleMesh, scene: Scene, files: SceneFiles
+) -> bool:
+    """Whether an element's mesh can be used."""
+    shape = element.zone if isinstance(element, Force) else element.shape
+    if not isinstance(shape, MeshShape):
+        return True
+    edges = mesh.open_edges()
+    if edges and not (isinstance(element, Collider) and element.side in ("shell", "ground")):
+        told.problem(
+            ".shape.file",
+            f"{edges} open edges; close the mesh in the modelling program"
+            + (", or let it be a shell or the ground" if isinstance(element, Collider) else ""),
+        )
+        return False
+    if shape.is_sequence():
+        sequence = files.sequence(shape, scene.time)
+        ends = sequence.start, sequence.start + sequence.step * (len(sequence.position) - 1)
+        if ends[0] > 1e-9 or ends[1] < scene.time.shot_time(scene.time.last) - 1e-9:
+            frames = [scene.time.first + round(t * scene.time.fps) for t in ends]
+            told.remark(
+                ".shape.file",
+                f"its files are numbered {frames[0]} to {frames[1]}, the frames {scene.time.first} to "
+                f"{scene.time.last}; beyond them it stays as it is",
+            )
+    reference = float(max(scene.domain.size))
+    extent = float(np.ptp(mesh.position, axis=0).max())
+    unit = proposed_unit(extent, shape.unit, reference)
+    if unit:
+        told.problem(
+            ".shape.unit",
+            f"the mesh is {extent:.4g} m long and the domain {reference:.4g} m; is its unit {unit!r}?",
+            Remedy("Use it", ("elements", index, "shape", "unit"), unit),
+        )
+    return not unit
+
+
+def _check_collider(told: _Told, element: Collider, scene: Scene) -> None:
+    jump = _longest_jump(element, scene)
+    if jump > LONGEST_MOVE * scene.liquid.substeps_max * scene.liquid.voxel_size:
+        told.remark(
+            ".pose",
+            f"jumps by {jump:.3g} m within a frame, more than the substeps can follow; liquid is thrown about or left "
+            "behind. Let one collider end and another one start instead",
+        )
+    thin = _thickness(element)
+    if thin is not None and thin < scene.liquid.voxel_size:
+        told.remark(
+            "",
+            f"{thin * 1000:.3g} mm thick, less than a voxel of the final; rays hold the liquid back, which takes "
+            "longer and leaves a rougher wall. Thicken it or use a finer voxel",
+        )
+
+
+def _check_place(
+    told: _Told, element: Fill | Inflow | Drain | Force, mesh: TriangleMesh, scene: Scene, files: SceneFiles
+) -> None:
+    low = np.array(scene.domain.low)
+    high = low + np.array(scene.domain.size)
+    time = 0.0
+    if isinstance(element, Fill) and element.start_frame is not None:
+        time = scene.time.shot_time(element.start_frame)
+        if not scene.time.first <= element.start_frame <= scene.time.last:
+            told.remark(".start_frame", "lies outside the frame range; the fill never appears")
+    placed = mesh.transformed(scene.placement(element).matrix(time)).position
+    least, most = placed.min(axis=0), placed.max(axis=0)
+    if isinstance(element, Force | Drain):
+        if (most <= low).any() or (least >= high).any():
+            told.remark("", "lies wholly outside the domain and has no effect; move it inside")
+    elif (most <= low).any() or (least >= high).any():
+        told.problem("", "lies wholly outside the domain; move it inside or enlarge the domain")
+    elif (least < low - 1e-6).any() or (most > high + 1e-6).any():
+        told.remark("", "lies partly outside the domain; that part is left out")
+    if isinstance(element, Fill):
+        around = _drowned(element, mesh, time, scene, files)
+        if around is not None:
+            told.remark(
+                "",
+                f"lies wholly inside elements[{around}] ({scene.elements[around].name}), so no liquid comes of it. If "
+                "that is a vessel, let liquid be inside of it",
+                remedy=Remedy("Use it as a vessel", ("elements", around, "side"), "inside"),
+            )
+
+
+def _check_surface(found: Checked, scene: Scene, files: SceneFiles) -> None:
     """What is wrong with the meshes and caches that are joined to the surface."""
-    problems = []
     for index, join in enumerate(scene.surface.joins):
         if isinstance(join.shape, MeshShape):
             where = f"surface.joins[{index}].shape.file"
             try:
                 edges = files.mesh(join.shape).open_edges()
             except UnusableFile as error:
-                problems.append(f"{where}: {error}")
+                found.problems.append(Advice(str(error), where))
                 continue
             if edges:
-                problems.append(f"{where}: {edges} open edges; close the mesh in the modelling program")
+                says = f"{edges} open edges; close the mesh in the modelling program"
+                found.problems.append(Advice(says, where))
     for index, cache in enumerate(scene.surface.caches):
         where = f"surface.caches[{index}].folder"
         try:
             if not files.other_cache(cache.folder).records():
-                problems.append(f"{where}: {cache.folder} has no liquid frames; run it there first")
+                says = f"{cache.folder} has no liquid frames; run it there first"
+                found.problems.append(Advice(says, where))
         except UnusableFile as error:
-            problems.append(f"{where}: {error}")
-    return problems
+            found.problems.append(Advice(str(error), where))
 
 
 def _is_nothing(force: Force) -> bool:
@@ -351,40 +315,6 @@ def _thin_triangles(element: Collider, scene: Scene, files: SceneFiles, dx: floa
     return np.asarray(mesh.position[mesh.triangle], np.float64)
 
 
-def is_painted(scene: Scene) -> bool:
-    """Whether particles carry colours and marks."""
-    return any(source.painted() for source in scene.of_kind(Source))
-
-
-def is_viscous(scene: Scene) -> bool:
-    """Whether particles carry a viscosity."""
-    return any(source.viscosity > 0 for source in scene.of_kind(Source))
-
-
-def birth_span(element: Fill | Inflow, scene: Scene) -> tuple[float, float]:
-    """Shot seconds from and until which a source gives liquid; for ever is until the shot's end."""
-    if isinstance(element, Fill):
-        return 0.0, float("inf")
-    return element.start, min(element.until(), scene.time.shot_time(scene.time.last))
-
-
-def _birth(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Birth | None:
-    """What an element's liquid carries, if any source's does."""
-    if not is_painted(scene):
-        return None
-    ends = np.array([[*element.colour, element.mark], [*element.colour_to, element.mark_to]])
-    mesh = element_mesh(element, files)
-    assert mesh is not None
-    picture = None
-    if isinstance(element.paint, Picture):
-        pictures = files.pictures(element.paint)
-
-        def picture(time: float) -> np.ndarray:
-            return pictures.at_frame(scene.time.first + time * scene.time.fps)
-
-    return Birth(element.paint, ends, *mesh.bounds(), *birth_span(element, scene), picture)
-
-
 def _inflows(
     element: Inflow, number: int, scene: Scene, files: SceneFiles, distance: Distance | Deforming | None
 ) -> list[InflowSource]:
@@ -403,10 +333,26 @@ def _inflows(
         assert mesh is not None
         across = mesh.transformed(pose.matrix(element.start)).shadow(velocity)
     radius = element.shape.radius if isinstance(element.shape, Disc) else 0.0
-    given = (flow, LITRE / scale, across, element.amount == "full", element.carry, _birth(element, scene, files))
-    thick = element.viscosity / scene.liquid.density
-    own = (number, element.name, distance, radius, pose, velocity)
-    return [InflowSource(*own, a * scale, b * scale, *given, thick) for a, b in spans]
+    given = given_by(element, scene, files)
+    return [
+        InflowSource(
+            number=number,
+            name=element.name,
+            distance=distance,
+            radius=radius,
+            pose=pose,
+            velocity=velocity,
+            start=begin * scale,
+            end=end * scale,
+            flow=flow,
+            flow_unit=LITRE / scale,
+            across=across,
+            full=element.amount == "full",
+            carry=element.carry,
+            given=given,
+        )
+        for begin, end in spans
+    ]
 
 
 def _calm(scene: Scene) -> list[forces.Force]:
@@ -436,8 +382,11 @@ def _forces(element: Force, scene: Scene) -> list[forces.Force]:
         zone, size = forces.BOX, np.array(element.zone.size) / 2
     elif isinstance(element.zone, Sphere):
         zone, size = forces.SPHERE, np.full(3, element.zone.radius)
-    own = (element.name, element.effect, scene.placement(element), zone, size, element.softness)
-    return [forces.Force(*own, a, b) for a, b in element.spans()]
+    pose = scene.placement(element)
+    return [
+        forces.Force(element.name, element.effect, pose, zone, size, element.softness, begin, end)
+        for begin, end in element.spans()
+    ]
 
 
 def distance_of(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> Distance | Deforming:
@@ -491,8 +440,8 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
             velocity = np.array(element.velocity) / scale
             is_box = isinstance(element.shape, Box)
             shape, pose = distance_of(element, scene, files, FINER * dx), scene.placement(element)
-            own = (number, element.name, shape, is_box, pose, velocity, element.carry, frame)
-            fills.append(FillSource(*own, _birth(element, scene, files), element.viscosity / settings.density))
+            given = given_by(element, scene, files)
+            fills.append(FillSource(number, element.name, shape, is_box, pose, velocity, element.carry, frame, given))
         elif isinstance(element, Inflow):
             mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, FINER * dx)
             inflows += _inflows(element, number, scene, files, mouth)
@@ -517,7 +466,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         time_scale=scale,
         frame_seconds=1.0 / scene.time.fps,
         first_frame=scene.time.first,
-        carried=Carried(is_painted(scene), is_viscous(scene), settings.texture_clock > 0),
+        carried=carried_by(scene),
         texture_clock=settings.texture_clock,
         density=settings.density,
     )

@@ -36,7 +36,7 @@ from basin.exchange.verify import (
     verify_vdb,
 )
 from basin.scene import Delivery, Scene
-from basin.stages.assembly import SceneFiles
+from basin.stages.files import SceneFiles
 from basin.stages.pieces import (
     delivered_elements,
     frame_grids,
@@ -46,11 +46,13 @@ from basin.stages.pieces import (
     part_keys,
     piece_name,
 )
-from basin.stages.run import frame_states
+from basin.stages.run import states_by_keys
+from basin.stages.stage import Job, all_keys
 
 FORMAT = "zinc-delivery/1"
 ALGORITHM = "delivery-1"
 MANIFEST = "manifest.json"
+LOCK = ".lock"
 # bytes of files for one of the cache, rounded up; a test holds them
 GROWN = {"obj": 3.0, "ply": 1.2, "glb": 1.6, "usd": 1.2, "abc": 1.4, "vdb": 2.5}
 PIXEL = 6 * 4  # bytes of an image's channels, if none can be packed
@@ -102,11 +104,13 @@ def delivery_named(scene: Scene, name: str) -> Delivery:
     raise DeliveryFailure(f"there is no delivery named {name!r}; there are: {there}")
 
 
-def delivery_states(scene: Scene, files: SceneFiles, delivery: Delivery, quality: str, folder: Path) -> dict[str, str]:
+def delivery_states(
+    scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str, folder: Path
+) -> dict[str, str]:
     """One of "current", "stale" or "missing" for every file that a delivery consists of."""
     held = _manifest(folder).get("files", {})
     states = {}
-    for wanted in _wanted(scene, files, delivery, quality):
+    for wanted in _wanted(scene, files, cache, delivery, quality):
         entry, path = held.get(wanted.name), folder / wanted.name
         if entry is None or not path.is_file() or path.stat().st_size != entry["bytes"]:
             states[wanted.name] = "missing"
@@ -138,7 +142,7 @@ def deliver(
     with _told(folder), _alone(folder):
         for leftover in folder.glob("*.part*"):
             leftover.unlink()
-        wanted = _wanted(scene, files, delivery, quality)
+        wanted = _wanted(scene, files, cache, delivery, quality)
         book = _manifest(folder)
         held: dict[str, Any] = book.get("files", {})
         names = {w.name for w in wanted}
@@ -161,7 +165,7 @@ def deliver(
             if one not in missing:
                 yield Delivered(one.frames[-1], folder / one.name, reused=True)
                 continue
-            if not (folder / ".lock").exists():  # some writers would make the folder anew
+            if not (folder / LOCK).exists():  # some writers would make the folder anew
                 raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(folder))
             made = _made(scene, files, cache, delivery, folder, one, stop)
             if made is None:
@@ -172,8 +176,8 @@ def deliver(
         _write_manifest(folder, book)
 
 
-def _wanted(scene: Scene, files: SceneFiles, delivery: Delivery, quality: str) -> list[_Wanted]:
-    keys = part_keys(scene, files, delivery, quality)
+def _wanted(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str) -> list[_Wanted]:
+    keys = part_keys(scene, files, cache, delivery, quality)
     frames = delivery_frames(scene, delivery)
     apart = {"name", "first", "last", "step", *(() if delivery.format == "exr" else ("resolution",))}
     own = [ALGORITHM, delivery.model_dump(mode="json", exclude=apart), scene.time.fps]
@@ -201,8 +205,9 @@ def _file_name(delivery: Delivery, piece: str, number: int | None) -> str:
 
 
 def _frames_there(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str) -> None:
+    keys = all_keys(Job(scene, files, cache, quality))
     for stage in needed_stages(delivery):
-        states = frame_states(scene, files, cache, quality, stage)
+        states = states_by_keys(cache.stage(stage), keys[stage])
         bad = [frame for frame in delivery_frames(scene, delivery) if states[frame] != "current"]
         if bad:
             some = ", ".join(map(str, bad[:5])) + (" and more" if len(bad) > 5 else "")
@@ -351,7 +356,7 @@ def _told(folder: Path) -> Iterator[None]:
 @contextmanager
 def _alone(folder: Path) -> Iterator[None]:
     """Hold a delivery's folder alone; DeliveryFailure if another one is being written into it."""
-    with (folder / ".lock").open("w") as file:
+    with (folder / LOCK).open("w") as file:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:

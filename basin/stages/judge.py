@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 from basin.cache import Cache, DamagedFrame
 from basin.exchange import write_ply
 from basin.scene import Scene, SceneError, parse_scene
-from basin.stages.assembly import SceneFiles
+from basin.stages.files import SceneFiles
 from basin.stages.surface_stage import SurfaceWorld
 from basin.stages.view import attributes, pack_mesh, shaded
 from basin.surface.field import Field, Points, Simulated, SurfaceFailure

@@ -1,18 +1,30 @@
-"""Liquid frames between the solver and the cache."""
+"""The liquid stage: frames between the solver and the cache."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Collection, Mapping
 from typing import Any
 
 import numpy as np
 
+from basin.cache import StageCache
+from basin.geometry.shapes import Box, MeshShape
 from basin.grid.layout import PAD, TILE, Layout
 from basin.liquid import texture
 from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
 from basin.liquid.room import WHOLE
-from basin.liquid.step import Liquid, LiquidFields, LiquidState, Tally
+from basin.liquid.step import ALGORITHM, Liquid
+from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, Tally
+from basin.readings import Reading
+from basin.scene import Collider, Scene
+from basin.stages import samples
+from basin.stages.assembly import liquid_world
+from basin.stages.carrying import carried_by
+from basin.stages.costs import liquid_cost
+from basin.stages.keys import liquid_keys
+from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, Walk, register
+from basin.stages.view import pack_particles
 
 DEEP = -2.0  # voxels under the surface, from where on cells should be full
 BAND = 2.49  # voxels: tiles whose level set never comes nearer to the surface from outside are left out
@@ -44,14 +56,16 @@ def _carried(liquid: Liquid, frame: int | None) -> dict[str, np.ndarray]:
     """What particles carry along, by names."""
     w, carried = liquid.world, liquid.state.particles.carried
     found: dict[str, np.ndarray] = {}
-    columns = w.carried
-    if columns.painted:
-        found |= {"colour": carried[:, :3], "mark": carried[:, 3]}
-    if columns.viscous:
-        found["viscosity"] = carried[:, columns.paint] * np.float32(w.density)
-    if columns.textured and frame is not None:
+    for row in w.carried.columns:
+        column = carried[:, w.carried.at(row.name)]
+        found[row.name] = column * np.float32(w.density) if row.per_density else column
+        if row.width == 1:
+            found[row.name] = found[row.name][:, 0]
+    if w.texture_clock:
+        if frame is None:
+            return {name: value for name, value in found.items() if name not in texture.NAMES}
         share = texture.second_share(frame - w.first_frame, w.texture_clock)
-        found |= {"rest_a": carried[:, -6:-3], "rest_b": carried[:, -3:], "rest_share": np.array(share, np.float32)}
+        found["rest_share"] = np.array(share, np.float32)
     return found
 
 
@@ -102,13 +116,46 @@ def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> f
     return float(np.mean((2 * deep < per_cell) | (deep > 2 * per_cell))) if len(deep) else 0.0
 
 
-def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: float) -> dict[str, float]:
+READINGS = (
+    Reading("speed_max", "Largest speed", "m/s"),
+    Reading("particles", "Particles"),
+    Reading("volume", "Liquid volume", "m³"),
+    Reading("volume_seen", "Volume inside the level set", "m³"),
+    Reading("lost_volume", "Left through open walls", "m³"),
+    Reading("drained_volume", "Left in drains", "m³"),
+    Reading("substeps", "Substeps"),
+    Reading("iterations", "Pressure iterations"),
+    Reading("residual", "Residual of the pressure"),
+    Reading("viscous_iterations", "Iterations of viscosity"),
+    Reading("viscous_residual", "Residual of viscosity"),
+    Reading("second_iterations", "Pressure iterations after viscosity"),
+    Reading("second_residual", "Residual of the pressure after viscosity"),
+    Reading("unconverged", "Solves that did not converge"),
+    Reading("closed_pockets", "Closed pockets"),
+    Reading("squeezed", "Pressed out of pockets", "m³/s"),
+    Reading("longest_move", "Longest way in a substep", "voxels"),
+    Reading("uneven", "Cells held unevenly, share"),
+    Reading("redone", "Substeps done again"),
+    Reading("held_back", "Substeps that held liquid back"),
+    Reading("seconds", "Seconds per frame", "s"),
+    Reading("force.", "Force on {}", "N"),
+    Reading("torque.", "Torque on {}", "N m"),
+)
+
+
+def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally) -> dict[str, float]:
     """Numbers measured on a frame; volumes in m3, speeds in m/s per shot second."""
     w, p = liquid.world, liquid.state.particles
     cell = w.layout.dx**3
     speed = np.sqrt((p.velocity * p.velocity).sum(axis=1)) if len(p) else np.zeros(1)
     # the sum over a tile first: what lies in it does not change with the tiles that there are
     full = np.clip(0.5 - fields.phi, 0, 1).sum(axis=(1, 2, 3), dtype=np.float64).sum() * cell
+    thick = {
+        "viscous_iterations": float(tally.viscous_iterations),
+        "viscous_residual": tally.viscous_residual,
+        "second_iterations": float(tally.second_iterations),
+        "second_residual": tally.second_residual,
+    }
     return {
         "particles": float(len(p)),
         "volume": (float(p.volume.sum(dtype=np.float64)) + liquid.state.bulk.total()) * cell,
@@ -118,8 +165,8 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "speed_max": float(speed.max()) * w.layout.dx * w.time_scale,
         "substeps": float(tally.substeps),
         "iterations": float(tally.iterations),
-        **({"viscous_iterations": float(tally.viscous_iterations)} if w.carried.viscous else {}),
         "residual": tally.residual,
+        **(thick if "viscosity" in w.carried else {}),
         "unconverged": float(tally.unconverged),
         "closed_pockets": float(tally.closed_components),
         "squeezed": tally.squeezed * cell * w.time_scale,
@@ -127,7 +174,6 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally, seconds: 
         "uneven": uneven_share(p, fields, w.particles_per_cell),
         "redone": float(tally.redone),
         "held_back": float(tally.held_back),
-        "seconds": seconds,
         **_pushes(liquid, tally),
     }
 
@@ -147,3 +193,75 @@ def _pushes(liquid: Liquid, tally: Tally) -> dict[str, float]:
             found[f"force.{name}.{'xyz'[axis]}"] = float(force[axis])
             found[f"torque.{name}.{'xyz'[axis]}"] = float(torque[axis])
     return found
+
+
+class LiquidWalk(Walk):
+    """A liquid on its way through a shot."""
+
+    def __init__(self, liquid: Liquid) -> None:
+        self.liquid = liquid
+
+    def advance(self, frame: int, stop: Callable[[], bool]) -> Made | None:
+        """Go on to a frame; None if asked to stop between substeps."""
+        liquid = self.liquid
+        if frame == liquid.world.first_frame:
+            fields, tally = liquid.begin(), Tally()
+        else:
+            made = liquid.advance_frame(frame, stop)
+            if made is None:
+                return None
+            fields, tally = made
+        return Made(frame_arrays(liquid, fields, frame), frame_readings(liquid, fields, tally))
+
+    def state(self) -> dict[str, np.ndarray]:
+        """The restart state."""
+        return state_arrays(self.liquid.state)
+
+
+class LiquidStage(Stage):
+    """Particles and what the grid knows of them."""
+
+    name = "liquid"
+    title = "Liquid"
+    verb = "Run"
+    seen = "Particles"
+    absent = "This frame has no liquid yet."
+    letter = "p"
+    kind = "points"
+    colouring = "speed"
+    settings = ("LiquidSettings", "liquid")
+    gives = ("grids",)
+    sequential = True
+    readings = READINGS
+    failures = (LiquidFailure, OverflowError)
+
+    def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
+        """See `basin.stages.keys`."""
+        return liquid_keys(job.scene, job.files, job.quality, ALGORITHM)
+
+    def walk(self, job: Job, state: Mapping[str, np.ndarray] | None) -> LiquidWalk:
+        """From a restart state, or from the fills of the first frame."""
+        world = liquid_world(job.scene, job.files, job.quality)
+        return LiquidWalk(Liquid(world, None if state is None else state_from(state)))
+
+    def pack(self, store: StageCache, frame: int, look: Look) -> bytes:
+        """Points."""
+        return pack_particles(store, frame, look.budget, look.by, look.time)
+
+    def cost(self, job: Job) -> Cost:
+        """By the most particles that there will be."""
+        return liquid_cost(job.scene, job.files, job.quality)
+
+    def warm_up(self) -> list[dict[str, Any]]:
+        """Water first, then what is thick and thin-walled, then what is deep."""
+        return samples.liquids()
+
+    def needs(self, scene: Scene) -> Collection[int]:
+        """Few scenes need all."""
+        carried, liquid = carried_by(scene), scene.liquid
+        thin = any(e.side == "shell" or isinstance(e.shape, MeshShape | Box) for e in scene.of_kind(Collider))
+        special = liquid.band > 0 or liquid.wall_contact == "leaving" or liquid.texture_clock > 0
+        return [0, *([1] if carried.width or thin else []), *([2] if special else [])]
+
+
+register(LiquidStage())

@@ -7,28 +7,26 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from basin.attributes import leaving
 from basin.cache import Cache
 from basin.exchange.pieces import METRES, Piece, axes
 from basin.exchange.vdb import Grid
 from basin.geometry.shapes import GroundPlane, MeshShape
 from basin.scene import Scene
 from basin.scene.model import AnyElement, Delivery
-from basin.stages.assembly import SceneFiles, element_mesh
-from basin.stages.keys import frame_keys
+from basin.stages.files import SceneFiles, element_mesh
+from basin.stages.keys import mesh_key
 from basin.stages.raster import heights
-from basin.surface.attributes import CARRIED
+from basin.stages.stage import Job, all_keys, stages
 
 MOMENT = 1e-3  # shot seconds over which an element's velocity is taken
-GIVEN = ("vorticity", "uv")
 TILE = 8
 OUTSIDE = 3.0  # voxels: what level sets say outside of their tiles
 
 
 def needed_stages(delivery: Delivery) -> list[str]:
     """Stages whose frames a delivery needs."""
-    parts = delivery.parts()
-    stages = {"liquid": {"liquid", "grids"}, "surface": {"surface", "heights"}}
-    return [stage for stage, needing in stages.items() if needing & set(parts)]
+    return [stage.name for stage in stages().values() if {*stage.gives, stage.name} & set(delivery.parts())]
 
 
 def piece_name(name: str) -> str:
@@ -41,13 +39,11 @@ def frame_pieces(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delive
     """Meshes and points of a frame; DamagedFrame if a cached frame is not whole."""
     found = []
     parts, time = delivery.parts(), scene.time.shot_time(frame)
-    if "surface" in parts:
-        data = cache.stage("surface").frame(frame)
-        found.append(Piece("surface", data["position"], data["triangle"], _carried(data, time)))
-    if "liquid" in parts:
-        data = cache.stage("liquid").frame(frame)
-        spacing = float(data["particle_spacing"])
-        found.append(Piece("liquid", data["position"], None, _carried(data, time), spacing))
+    for name in parts:
+        if name in stages():
+            data = cache.stage(name).frame(frame)
+            width = float(data["particle_spacing"]) if "particle_spacing" in data else 0.0
+            found.append(Piece(name, data["position"], data.get("triangle"), _carried(data, time), width))
     if "elements" in parts:
         found += element_pieces(scene, files, time)
     return found
@@ -55,13 +51,13 @@ def frame_pieces(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delive
 
 def _carried(data: Mapping[str, np.ndarray], time: float) -> dict[str, np.ndarray]:
     """What points carry, with ages for moments of birth."""
-    held: dict[str, np.ndarray] = {name: data[name] for name in (*CARRIED, *GIVEN) if name in data}
+    held = {name: data[name] for name in leaving(data)}
     held["speed"] = np.sqrt((held["velocity"] ** 2).sum(axis=1))
     if "rest_share" in data:
         share = float(data["rest_share"])
         held["rest_share"] = np.full(len(held["velocity"]), share, np.float32)
-    if "born" in held:
-        held["age"] = (time - held.pop("born")).astype(np.float32)
+    if "born" in data:
+        held["age"] = (time - data["born"]).astype(np.float32)
     return held
 
 
@@ -147,12 +143,15 @@ def frame_heights(scene: Scene, cache: Cache, delivery: Delivery, frame: int) ->
     return {name: (value if name == "A" else value * scale).astype(np.float32) for name, value in found.items()}
 
 
-def part_keys(scene: Scene, files: SceneFiles, delivery: Delivery, quality: str) -> dict[int, list[object]]:
+def part_keys(
+    scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str
+) -> dict[int, list[object]]:
     """What the files of each frame depend on besides the delivery's own settings."""
-    stages = {stage: frame_keys(scene, files, quality, stage) for stage in needed_stages(delivery)}
+    made = all_keys(Job(scene, files, cache, quality))
+    needed = [made[stage] for stage in needed_stages(delivery)]
     keys: dict[int, list[object]] = {}
     for frame in range(scene.time.first, scene.time.last + 1):
-        own: list[object] = [keys_of[frame] for keys_of in stages.values()]
+        own: list[object] = [keys_of[frame] for keys_of in needed]
         if "heights" in delivery.parts():
             own.append([list(scene.domain.low), list(scene.domain.size)])
         if "elements" in delivery.parts():
@@ -160,9 +159,7 @@ def part_keys(scene: Scene, files: SceneFiles, delivery: Delivery, quality: str)
             for e in delivered_elements(scene):
                 shape = getattr(e, "shape", None)
                 digest = (
-                    files.mesh_at(shape, scene.time, time).digest()
-                    if isinstance(shape, MeshShape)
-                    else shape.model_dump()  # type: ignore[union-attr]
+                    mesh_key(shape, scene, files, time, time) if isinstance(shape, MeshShape) else shape.model_dump()  # type: ignore[union-attr]
                 )
                 acts = bool(e.acts(time, time)) if hasattr(e, "acts") else True
                 moved = scene.placement(e).over(time - MOMENT, time + MOMENT)

@@ -14,7 +14,8 @@ from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import MeshShape
 from basin.scene import Scene
 from basin.settings import Curve, value_at
-from basin.stages.assembly import SceneFiles, viewed_mesh
+from basin.stages.assembly import viewed_mesh
+from basin.stages.files import SceneFiles
 
 
 @dataclass(frozen=True)

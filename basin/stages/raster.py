@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from basin.kernels import kernel
 
 NONE = -1e30
 
 
-@njit(cache=True)
+@kernel
 def _seen(position, triangle, flow, low_x, low_z, pixel, top, bottom, found):
     for t in range(triangle.shape[0]):
         a, b, c = triangle[t, 0], triangle[t, 1], triangle[t, 2]

@@ -1,6 +1,6 @@
 """The one run loop: yields each frame once it is safely on disk.
 
-The command line, the worker and the tests all drive these generators.
+The command line, the worker and the tests all drive this generator.
 """
 
 from __future__ import annotations
@@ -9,27 +9,22 @@ import time as clock
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numba
-import numpy as np
 
 from basin import keep_memory
 from basin.cache import Cache, DamagedFrame, StageCache
 from basin.cache.store import FrameRecord
-from basin.liquid.step import Liquid, LiquidFailure, Tally
-from basin.scene import Scene, SceneError
-from basin.stages.assembly import SceneFiles, liquid_world
+from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.beside import ProcessEnded, several
+from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
-from basin.stages.keys import frame_keys
-from basin.stages.liquid_stage import frame_arrays, frame_readings, state_arrays, state_from
-from basin.stages.surface_stage import SurfaceWorld, begin_worker, mesh_frame, work_frame
-from basin.surface.field import SurfaceFailure
+from basin.stages.stage import Job, Keys, Made, Stage, Walk, all_keys, named, stages
 
-STAGES = ("liquid", "surface")
-FRAMES_A_WORKER = 8  # fewer are meshed sooner than a process has begun
+FRAMES_A_WORKER = 8  # fewer are made sooner than a process has begun
 
 
 class RunFailure(RuntimeError):
@@ -53,10 +48,10 @@ class FrameDone:
 
 def frame_states(scene: Scene, files: SceneFiles, cache: Cache, quality: str, stage: str) -> dict[int, str]:
     """One of "current", "stale", "missing" or "failed" for every frame of the shot, derived from keys."""
-    return states_by_keys(cache.stage(stage), frame_keys(scene, files, quality, stage))
+    return states_by_keys(cache.stage(stage), all_keys(Job(scene, files, cache, quality))[stage])
 
 
-def states_by_keys(store: StageCache, keys: dict[int, str]) -> dict[int, str]:
+def states_by_keys(store: StageCache, keys: Keys) -> dict[int, str]:
     """The same from keys at hand."""
     records = store.records()
     states = {}
@@ -73,12 +68,18 @@ def states_by_keys(store: StageCache, keys: dict[int, str]) -> dict[int, str]:
     return states
 
 
+def frames_to_make(stage: Stage, scene: Scene, first: int | None, last: int | None) -> range:
+    """Frames that a run of a stage passes, when those from a first to a last one are wanted."""
+    begin = scene.time.first if stage.sequential or first is None else max(first, scene.time.first)
+    return range(begin, min(last or scene.time.last, scene.time.last) + 1)
+
+
 def run(
     scene: Scene,
     folder: Path,
     cache: Cache,
     *,
-    stages: tuple[str, ...] = STAGES,
+    stages: tuple[str, ...] | None = None,
     quality: str = "final",
     frames: tuple[int, int] | None = None,
     threads: int | None = None,
@@ -89,7 +90,8 @@ def run(
     Parameters
     ----------
     folder : where the scene's mesh files are
-    frames : first and last frame wanted; the liquid also makes what lies before them
+    stages : all if left out
+    frames : first and last frame wanted; sequential stages also make what lies before them
     stop : asked between substeps; True ends the run, whole frames stay
 
     Raises
@@ -97,132 +99,140 @@ def run(
     SceneError, StageBusy, RunFailure
     """
     keep_memory()
-    files = SceneFiles(folder)
-    expected = forecast(scene, files, quality)
-    if not expected.fits:
-        raise SceneError([expected.refusal()])
+    wanted = _wanted(stages)
+    job = Job(scene, SceneFiles(folder), cache, quality)
+    refusal = forecast(job).refusal([stage.name for stage in wanted])
+    if refusal:
+        raise SceneError([refusal])
     if threads is not None:
         numba.set_num_threads(max(1, min(threads, numba.config.NUMBA_NUM_THREADS)))
-    first, last = frames or (scene.time.first, scene.time.last)
-    for stage in STAGES:
-        if stage in stages and not stop():
-            with cache.stage(stage).locked():
-                if stage == "liquid":
-                    yield from _run_liquid(scene, files, cache.stage(stage), quality, last, stop)
-                else:
-                    yield from _run_surface(scene, files, cache, quality, (first, last), stop)
+    first, last = frames or (None, None)
+    for stage in wanted:
+        if not stop():
+            with cache.stage(stage.name).locked():
+                make = _in_sequence if stage.sequential else _apart
+                yield from make(stage, job, frames_to_make(stage, scene, first, last), stop)
 
 
-def _run_liquid(
-    scene: Scene, files: SceneFiles, store: StageCache, quality: str, last: int, stop: Callable[[], bool]
-) -> Iterator[FrameDone]:
-    world = liquid_world(scene, files, quality)
-    keys = frame_keys(scene, files, quality, "liquid")
+def _wanted(names: tuple[str, ...] | None) -> list[Stage]:
+    return list(stages().values()) if names is None else named(names)
+
+
+def _in_sequence(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]) -> Iterator[FrameDone]:
+    store, keys = job.store(stage.name), all_keys(job)[stage.name]
     records = store.records()
-    last = min(last, scene.time.last)
-    sound = scene.time.first - 1  # the last frame of the unbroken, whole and current beginning
-    while sound < last:
-        record = records.get(sound + 1)
-        if record is None or record.error or record.key != keys[sound + 1] or not store.verify(record):
-            break
+    sound = frames.start - 1  # the last frame of the unbroken, whole and current beginning
+    while sound + 1 in frames and _is_kept(store, records.get(sound + 1), keys[sound + 1]):
         sound += 1
-        yield FrameDone("liquid", sound, record.readings, reused=True)
-    if sound >= last:
+        yield FrameDone(stage.name, sound, records[sound].readings, reused=True)
+    if sound + 1 not in frames:
         return
-    liquid, at = _resumed(Liquid(world), store, keys, sound)
-    for frame in range(at + 1, last + 1):
+    walk, at = _resumed(stage, job, keys, sound)
+    for frame in range(at + 1, frames.stop):
         start = clock.perf_counter()
         try:
-            if frame == scene.time.first:
-                fields, tally = liquid.begin(), Tally()
-            else:
-                made = liquid.advance_frame(frame, stop)
-                if made is None:
-                    return
-                fields, tally = made
-        except (LiquidFailure, OverflowError) as error:
+            made = walk.advance(frame, stop)
+        except stage.failures as error:
             store.write_failure(frame, keys[frame], str(error))
             raise RunFailure(f"frame {frame}: {error}") from error
+        if made is None:
+            return
         if frame <= sound:
             continue  # on the way from an older restart state; the frame on disk is whole
-        readings = frame_readings(liquid, fields, tally, clock.perf_counter() - start)
-        store.write_state(frame, keys[frame], state_arrays(liquid.state))
-        record = store.write(frame, keys[frame], frame_arrays(liquid, fields, frame), readings)
-        yield FrameDone("liquid", frame, record.readings)
+        made = _timed(made, start)
+        store.write_state(frame, keys[frame], walk.state(), keys)
+        record = store.write(frame, keys[frame], made.arrays, made.readings)
+        yield FrameDone(stage.name, frame, record.readings)
         if stop():
             return
 
 
-def _resumed(liquid: Liquid, store: StageCache, keys: dict[int, str], sound: int) -> tuple[Liquid, int]:
-    """The liquid at the newest usable restart state at or before `sound`, and that frame."""
+def _timed(made: Made, start: float) -> Made:
+    return replace(made, readings={**made.readings, "seconds": clock.perf_counter() - start})
+
+
+def _resumed(stage: Stage, job: Job, keys: Keys, sound: int) -> tuple[Walk, int]:
+    """The walk from the newest usable restart state at or before `sound`, and that frame."""
+    store = job.store(stage.name)
     for number in reversed([s for s in store.states() if s <= sound]):
         try:
             arrays = store.state(number)
             if str(arrays["key"]) == keys.get(number):
-                return Liquid(liquid.world, state_from(arrays)), number
+                return stage.walk(job, arrays), number
         except (DamagedFrame, KeyError, ValueError):
             continue
-    return liquid, min(keys) - 1
+    return stage.walk(job, None), min(keys) - 1
 
 
-def _run_surface(
-    scene: Scene,
-    files: SceneFiles,
-    cache: Cache,
-    quality: str,
-    span: tuple[int, int],
-    stop: Callable[[], bool],
-) -> Iterator[FrameDone]:
-    source, store = cache.stage("liquid"), cache.stage("surface")
-    keys = frame_keys(scene, files, quality, "surface")
-    liquid_states = states_by_keys(source, frame_keys(scene, files, quality, "liquid"))
-    records, made = store.records(), source.records()
-    frames = range(max(span[0], scene.time.first), min(span[1], scene.time.last) + 1)
-    kept = {f for f in frames if _is_kept(store, records.get(f), keys[f])}
-    todo = [f for f in frames if f not in kept and liquid_states[f] == "current"]
-    with _meshed(scene, files, cache, quality, todo) as meshed:
+def _apart(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]) -> Iterator[FrameDone]:
+    store, keys = job.store(stage.name), all_keys(job)
+    records, own = store.records(), keys[stage.name]
+    read = {name: states_by_keys(job.store(name), keys[name]) for name in stage.reads}
+    kept = {f for f in frames if _is_kept(store, records.get(f), own[f])}
+    todo = [f for f in frames if f not in kept and all(states[f] == "current" for states in read.values())]
+    told: tuple[type[Exception], ...] = (DamagedFrame, SceneError, *stage.failures)
+    with _made_apart(stage, job, todo) as made:
         for frame in frames:
             if stop():
                 return
             if frame in kept:
-                yield FrameDone("surface", frame, records[frame].readings, reused=True)
+                yield FrameDone(stage.name, frame, records[frame].readings, reused=True)
             if frame not in todo:
                 continue
             try:
-                arrays, readings = meshed(frame, made[frame].readings["volume"])
+                done = made(frame)
             except ProcessEnded as error:
                 raise RunFailure(f"frame {frame}: {error}") from error
-            except (SurfaceFailure, DamagedFrame, SceneError) as error:
-                store.write_failure(frame, keys[frame], str(error))
+            except told as error:
+                store.write_failure(frame, own[frame], str(error))
                 raise RunFailure(f"frame {frame}: {error}") from error
-            store.write(frame, keys[frame], arrays, readings)
-            yield FrameDone("surface", frame, readings)
+            store.write(frame, own[frame], done.arrays, done.readings)
+            yield FrameDone(stage.name, frame, done.readings)
 
 
 def _is_kept(store: StageCache, record: FrameRecord | None, key: str) -> bool:
     return record is not None and not record.error and record.key == key and store.verify(record)
 
 
-Mesher = Callable[[int, float], tuple[dict[str, np.ndarray], dict[str, float]]]
-
-
 @contextmanager
-def _meshed(scene: Scene, files: SceneFiles, cache: Cache, quality: str, todo: list[int]) -> Iterator[Mesher]:
-    """What meshes the frames to do, asked for in their order: by processes beside each other where there are many."""
+def _made_apart(stage: Stage, job: Job, todo: list[int]) -> Iterator[Callable[[int], Made]]:
+    """What makes the frames to do, asked for in their order: by processes beside each other where there are many."""
     workers = min(numba.get_num_threads(), len(todo) // FRAMES_A_WORKER)
     if workers < 2:
-        at_hand = SurfaceWorld(scene, files, quality)
-        yield lambda frame, volume: mesh_frame(at_hand, cache, frame, volume)
+        begin(stage.name, job)
+        yield work
         return
-    volumes = {frame: record.readings["volume"] for frame, record in cache.stage("liquid").records().items()}
-    given = (scene.model_dump(mode="json"), files.folder, cache.folder, quality)
-    with several(workers, begin_worker, *given) as ask:
-        ahead: dict[int, Future[tuple[dict[str, np.ndarray], dict[str, float]]]] = {}
+    given = (job.scene.model_dump(mode="json"), job.files.folder, job.cache.folder, job.quality)
+    with several(workers, begin_worker, stage.name, *given) as ask:
+        ahead: dict[int, Future[Made]] = {}
         coming = iter(todo)
 
-        def meshed(frame: int, _volume: float) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+        def made(frame: int) -> Made:
             while len(ahead) < workers + 1 and (following := next(coming, None)) is not None:
-                ahead[following] = ask(work_frame, following, volumes[following])
+                ahead[following] = ask(work, following)
             return ahead.pop(frame).result()
 
-        yield meshed
+        yield made
+
+
+_own: dict[str, tuple[Stage, Job, Any]] = {}
+
+
+def begin(stage: str, job: Job) -> None:
+    """Make this process ready to make frames of a stage that stand alone."""
+    (made,) = named([stage])
+    _own["work"] = made, job, made.world(job)
+
+
+def begin_worker(stage: str, document: dict[str, Any], folder: Path, cache: Path, quality: str) -> None:
+    """`begin` in a process of its own, on one core."""
+    keep_memory()
+    numba.set_num_threads(1)
+    begin(stage, Job(parse_scene(document), SceneFiles(folder), Cache(cache), quality))
+
+
+def work(frame: int) -> Made:
+    """Make a frame of what was begun."""
+    start = clock.perf_counter()
+    stage, job, world = _own["work"]
+    return _timed(stage.make(job, world, frame), start)

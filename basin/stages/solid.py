@@ -14,7 +14,8 @@ from basin.geometry.pose import scale_of
 from basin.geometry.shapes import MeshShape
 from basin.grid.layout import PAD
 from basin.scene import Collider, Scene, SceneError
-from basin.stages.assembly import SceneFiles, distance_of, scene_layout
+from basin.stages.assembly import distance_of, scene_layout
+from basin.stages.files import SceneFiles
 from basin.surface.polygonise import polygonise
 
 MOST_NODES = 60_000_000

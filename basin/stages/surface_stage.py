@@ -1,26 +1,29 @@
-"""What a surface frame is made from: a liquid frame of the cache, the scene's colliders and shapes that are joined."""
+"""The surface stage: a liquid frame of the cache, the scene's colliders and shapes that are joined, meshed."""
 
 from __future__ import annotations
 
-import time as clock
-from collections.abc import Callable, Mapping
-from pathlib import Path
+from collections.abc import Callable, Collection, Mapping
 from typing import Any
 
-import numba
 import numpy as np
 
-from basin import keep_memory
-from basin.cache import Cache, StageCache
+from basin.attributes import passed_on
+from basin.cache import StageCache
 from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import MeshShape
-from basin.scene import Collider, Scene, SceneError, parse_scene
-from basin.stages.assembly import SceneFiles, distance_of
-from basin.surface.attributes import CARRIED
-from basin.surface.field import Points, Simulated
-from basin.surface.health import health
+from basin.readings import Reading
+from basin.scene import Collider, Scene, SceneError
+from basin.stages import samples
+from basin.stages.assembly import distance_of
+from basin.stages.costs import surface_cost
+from basin.stages.files import SceneFiles
+from basin.stages.keys import surface_keys
+from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, register
+from basin.stages.view import pack_surface
+from basin.surface.field import ALGORITHM, Points, Simulated, SurfaceFailure
+from basin.surface.health import READINGS, health
 from basin.surface.mesh import Joined, Surroundings, surface_frame
 from basin.surface.settings import Join, JoinedCache, SurfaceSettings
 
@@ -29,7 +32,7 @@ FAR = 3.0  # domains' lengths: shapes that are joined may not reach farther beyo
 
 def frame_points(data: Mapping[str, np.ndarray]) -> Points:
     """The particles of a liquid frame."""
-    carried = {name: data[name] for name in CARRIED if name in data}
+    carried = {name: data[name] for name in passed_on(data)}
     return Points(data["position"], data["volume"], float(data["particle_spacing"]), carried)
 
 
@@ -133,38 +136,58 @@ class SurfaceWorld:
         return Joined(lambda points: held.placed_at(points, matrix), low, high)
 
 
-def mesh_frame(
-    world: SurfaceWorld, cache: Cache, frame: int, volume: float
-) -> tuple[dict[str, np.ndarray], dict[str, float]]:
-    """Arrays and readings of a surface frame; `volume` is the liquid's in m3.
+class SurfaceStage(Stage):
+    """Triangles about the liquid."""
 
-    Raises
-    ------
-    SurfaceFailure, DamagedFrame, SceneError
-    """
-    start = clock.perf_counter()
-    data = cache.stage("liquid").frame(frame)
-    surface = surface_frame(*world.frame(data, frame))
-    speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
-    readings = {
-        **health(surface, world.voxel, world.volume(volume, frame)),
-        "speed_max": float(speed.max()) ** 0.5 if len(speed) else 0.0,
-        "seconds": clock.perf_counter() - start,
-    }
-    more = {"rest_share": data["rest_share"]} if "rest_share" in data else {}
-    return {"position": surface.position, "triangle": surface.triangle, **surface.attributes, **more}, readings
+    name = "surface"
+    title = "Surface"
+    verb = "Mesh"
+    seen = "Surface"
+    absent = "This frame is not meshed yet."
+    letter = "s"
+    kind = "mesh"
+    settings = ("SurfaceSettings", "surface")
+    judged = True
+    gives = ("heights",)
+    reads = ("liquid",)
+    readings = (*READINGS, Reading("speed_max", "Largest speed", "m/s"), Reading("seconds", "Seconds per frame", "s"))
+    failures = (SurfaceFailure,)
+
+    def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
+        """See `basin.stages.keys`."""
+        return surface_keys(job.scene, job.files, read["liquid"], ALGORITHM)
+
+    def world(self, job: Job) -> SurfaceWorld:
+        """Colliders and what is joined."""
+        return SurfaceWorld(job.scene, job.files, job.quality)
+
+    def make(self, job: Job, world: SurfaceWorld, frame: int) -> Made:
+        """Mesh a frame of the liquid."""
+        source = job.store("liquid")
+        data = source.frame(frame)
+        surface = surface_frame(*world.frame(data, frame))
+        volume = world.volume(source.records()[frame].readings["volume"], frame)
+        speed = (surface.attributes["velocity"] ** 2).sum(axis=1)
+        fastest = float(speed.max()) ** 0.5 if len(speed) else 0.0
+        more = {"rest_share": data["rest_share"]} if "rest_share" in data else {}
+        arrays = {"position": surface.position, "triangle": surface.triangle, **surface.attributes, **more}
+        return Made(arrays, {**health(surface, world.voxel, volume), "speed_max": fastest})
+
+    def pack(self, store: StageCache, frame: int, look: Look) -> bytes:
+        """Triangles."""
+        return pack_surface(store, frame, look.by, look.time)
+
+    def cost(self, job: Job) -> Cost:
+        """By the liquid's size and the fineness of the mesh."""
+        return surface_cost(job.scene, job.files, job.quality)
+
+    def warm_up(self) -> list[dict[str, Any]]:
+        """The usual surface first, then every method and filter."""
+        return samples.surfaces()
+
+    def needs(self, scene: Scene) -> Collection[int]:
+        """The usual surface needs the first alone."""
+        return [0] if scene.surface == type(scene.surface)() else range(len(samples.surfaces()))
 
 
-_own: dict[str, tuple[SurfaceWorld, Cache]] = {}
-
-
-def begin_worker(document: dict[str, Any], folder: Path, cache: Path, quality: str) -> None:
-    """Make a process ready to mesh frames of a scene, on one core."""
-    keep_memory()
-    numba.set_num_threads(1)
-    _own["world"] = (SurfaceWorld(parse_scene(document), SceneFiles(folder), quality), Cache(cache))
-
-
-def work_frame(frame: int, volume: float) -> tuple[dict[str, np.ndarray], dict[str, float]]:
-    """`mesh_frame` in a process that has begun."""
-    return mesh_frame(*_own["world"], frame, volume)
+register(SurfaceStage())

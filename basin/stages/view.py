@@ -12,16 +12,14 @@ from typing import Any
 
 import numpy as np
 
+from basin.attributes import ATTRIBUTES, shown
 from basin.cache import StageCache
 from basin.exchange.light import encoded
 from basin.geometry.mesh import TriangleMesh, vertex_normals
 from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
-LEAST_SPAN = {"speed": 0.01}  # m/s: the colours of liquid at rest do not stretch over its last whispers
-SHOWN = ("speed", "vorticity", "age", "source", "colour", "mark", "viscosity", "difference", "texture")
 CHECKS = 24  # of the checked pattern that shows a texture, along the longest side of what is seen
-FROM_NOTHING = ("speed", "vorticity")
 _Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]
 
 
@@ -46,7 +44,7 @@ def _within_bounds(position: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.nda
 def attributes(data: Mapping[str, np.ndarray]) -> list[str]:
     """What the points of a frame can be coloured by."""
     held = {*data, "speed", *(["age"] if "born" in data else []), *(["texture"] if "rest_share" in data else [])}
-    return [name for name in SHOWN if name in held]
+    return shown(held)
 
 
 def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), time: float = 0.0) -> _Shading:
@@ -62,8 +60,9 @@ def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), tim
     KeyError
         If the frame does not have the attribute.
     """
-    if by == "colour":
-        coded = np.round(255 * encoded(np.clip(data["colour"][some], 0, 1))).astype(np.uint8)
+    row = ATTRIBUTES[by]
+    if row.shown == "colours":
+        coded = np.round(255 * encoded(np.clip(data[by][some], 0, 1))).astype(np.uint8)
         return {"by": by}, [("colour", coded.ravel())]
     if by == "texture":
         value = _checks(data, some)
@@ -75,15 +74,23 @@ def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), tim
         value = data[by][some]
     value = np.asarray(value, np.float64)
     finite = value[np.isfinite(value)] if len(value) else np.zeros(1)
-    low, top = (0.0 if by in FROM_NOTHING else float(finite.min())), float(finite.max())
+    low, top = (0.0 if row.from_nothing else float(finite.min())), float(finite.max())
     if by == "difference":  # what stayed lies in the middle of the ramp
         top = max(abs(low), abs(top))
         low = -top
-    top = max(top, low + LEAST_SPAN.get(by, 1e-6))
+    top = max(top, low + row.least_span)
     share = np.clip((np.nan_to_num(value) - low) / (top - low), 0, 1)
     histogram, _ = np.histogram(finite, bins=40, range=(low, top))
     near, far = np.percentile(finite, [5, 95])
-    told = {"by": by, "least": low, "top": top, "near": float(near), "far": float(far), "histogram": histogram.tolist()}
+    told = {
+        "by": by,
+        "unit": row.unit,
+        "least": low,
+        "top": top,
+        "near": float(near),
+        "far": float(far),
+        "histogram": histogram.tolist(),
+    }
     return told, [("shade", np.round(share * 255).astype(np.uint8))]
 
 

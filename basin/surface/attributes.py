@@ -5,18 +5,17 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 from scipy.spatial import cKDTree
 
+from basin.attributes import ATTRIBUTES, blended
+from basin.kernels import shared
 from basin.surface.neighbours import binned, row, span
 
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
-AVERAGED = ("velocity", "colour", "mark", "viscosity", "born", "rest_a", "rest_b")
-NEAREST = ("source", "id")
-CARRIED = (*AVERAGED, *NEAREST)
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _fitted(vertex, values, position, start, low, shape, edge, radius, mean, slope, nearest):
     width = values.shape[1]
     for m in prange(vertex.shape[0]):
@@ -121,12 +120,11 @@ def vertex_attributes(
 ) -> dict[str, np.ndarray]:
     """Attributes of vertices (m, 3) from those of particles (n, 3) by name.
 
-    `velocity`, `colour`, `mark`, `viscosity` and `born` are fitted, all but velocities kept within what particles have;
-    `source` and `id` are the nearest particle's; `vorticity` is the length of the curl of the velocity, 1/s.
+    How each of them gets there says `basin.attributes`; `vorticity` is the length of the curl of the velocity, 1/s.
     """
     if len(position) == 0:
         return {"velocity": np.zeros((len(vertex), 3), np.float32)}
-    averaged = [name for name in AVERAGED if name in carried]
+    averaged = blended("mean", carried)
     columns = [np.asarray(carried[name]).reshape(len(position), -1) for name in averaged]
     mean, slope, nearest = fitted(vertex, position, np.concatenate(columns, axis=1), radius)
     found: dict[str, np.ndarray] = {}
@@ -138,11 +136,10 @@ def vertex_attributes(
             g = slope[:, own]
             curl = np.stack([g[:, 2, 1] - g[:, 1, 2], g[:, 0, 2] - g[:, 2, 0], g[:, 1, 0] - g[:, 0, 1]], axis=1)
             found["vorticity"] = np.linalg.norm(curl, axis=1).astype(np.float32)
-        elif name not in ("rest_a", "rest_b"):  # which go on beyond the outermost particles
+        if ATTRIBUTES[name].bounded:
             value = np.clip(value, column.min(axis=0), column.max(axis=0))
         found[name] = np.ascontiguousarray(value.reshape(-1, *carried[name].shape[1:]), np.float32)
         at += column.shape[1]
-    for name in NEAREST:
-        if name in carried:
-            found[name] = carried[name][nearest]
+    for name in blended("nearest", carried):
+        found[name] = carried[name][nearest]
     return found

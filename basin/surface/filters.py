@@ -6,10 +6,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 from scipy import ndimage
 from scipy.optimize import brentq
 
+from basin.kernels import kernel, shared
 from basin.surface.field import Field, Points
 from basin.surface.neighbours import binned, row, span
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mask
@@ -68,7 +69,7 @@ def with_volume(field: Field, wanted: float, share: np.ndarray | None = None) ->
     return replace(field, phi=(field.phi - np.float32(move) * (1.0 if share is None else share)).astype(np.float32))
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _full(phi, weight, move, voxel):
     """Sums of the nodes' full shares after a move, over runs of nodes, so that threads do not count."""
     run = 4096
@@ -106,7 +107,7 @@ def moved(field: Field, way: float) -> Field:
     return replace(distance, phi=(distance.phi - np.float32(way)).astype(np.float32))
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _beside(phi):
     """Which nodes have one of their 26 neighbours on the other side of the surface, and how many in each plane."""
     nx, ny, nz = phi.shape
@@ -130,7 +131,7 @@ def _beside(phi):
     return found, count
 
 
-@njit(cache=True)
+@kernel
 def _along(below, here, above):
     """Difference per node from the values on both sides: the steeper one amid a sheet, whose two sides differ."""
     if (below < 0) != (here < 0) and (above < 0) != (here < 0):
@@ -138,7 +139,7 @@ def _along(below, here, above):
     return 0.5 * (above - below)
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _feet(phi, beside, first, seed, foot):
     """Where nodes beside the surface have their nearest point on it, and its normal, in nodes: along the gradient."""
     nx, ny, nz = phi.shape
@@ -162,7 +163,7 @@ def _feet(phi, beside, first, seed, foot):
                 n += 1
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _spread(foot, seed, changed, new_seed, new_changed):
     """Take the nearest of the feet that neighbours know, where any of them has changed."""
     nx, ny, nz = seed.shape
@@ -194,7 +195,7 @@ def _spread(foot, seed, changed, new_seed, new_changed):
                 new_changed[i, j, k] = who != seed[i, j, k]
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _to_feet(phi, foot, seed, far, h):
     for i in prange(phi.shape[0]):
         for j in range(phi.shape[1]):
@@ -246,7 +247,7 @@ def _box(phi: np.ndarray, width: float) -> np.ndarray:
     return phi
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _median(phi, made, reach, near):
     size = (2 * reach + 1) ** 3
     for i in prange(reach, phi.shape[0] - reach):
@@ -283,7 +284,7 @@ def curvature_flow(field: Field, time: float) -> Field:
     return replace(field, phi=phi)
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _flow(phi, made, step, near, voxel):
     for i in prange(1, phi.shape[0] - 1):
         for j in range(1, phi.shape[1] - 1):
@@ -349,7 +350,7 @@ def on_nodes(field: Field, value: Solids, near: float) -> np.ndarray:
     return found
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _nearby_speed(phi, near, speed, position, start, low, shape, edge, radius, node_low, voxel, found):
     for i in prange(phi.shape[0]):
         for j in range(phi.shape[1]):
@@ -416,7 +417,7 @@ def distances(flags: np.ndarray) -> np.ndarray:
     return np.sqrt(np.ascontiguousarray(squared))
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _envelopes(value):
     """Replace each row f by the least over q of f(q) + (p - q)^2."""
     nx, ny, nz = value.shape

@@ -5,8 +5,17 @@ from __future__ import annotations
 import numpy as np
 
 from basin.geometry.mesh import TriangleMesh
+from basin.readings import Reading
 from basin.surface.mesh import SurfaceFrame
 
+READINGS = (
+    Reading("triangles", "Triangles"),
+    Reading("mesh_volume", "Volume of the mesh", "m³"),
+    Reading("volume_error", "Mesh against liquid, share"),
+    Reading("open_edges", "Open edges"),
+    Reading("flipped", "Flipped edges"),
+    Reading("degenerate", "Degenerate triangles"),
+)
 SLIVER = 1e-8  # of a voxel squared: triangles with less area count as degenerate
 
 

@@ -11,8 +11,9 @@ the motion.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
+from basin.kernels import kernel, shared
 from basin.surface.neighbours import Binned
 
 MOST_RATIO = 4.0  # k_r
@@ -26,7 +27,7 @@ SHIFT = 0.95  # lambda, within its 0.9 to 1
 NONE, ONE = np.float32(0.0), np.float32(1.0)
 
 
-@njit(cache=True)
+@kernel
 def _turned(p, q, r, matrix, vector):
     """One of Jacobi's turns: takes matrix[p, q] away; r is the third axis."""
     off = matrix[p, q]
@@ -49,7 +50,7 @@ def _turned(p, q, r, matrix, vector):
         vector[k, p], vector[k, q] = c * f - s * g, s * f + c * g
 
 
-@njit(cache=True)
+@kernel
 def _eigen(matrix, vector):
     """Eigenvalues on the diagonal of a symmetric 3x3 matrix, in place, and vectors in columns: Jacobi's turns."""
     for a in range(3):
@@ -64,7 +65,7 @@ def _eigen(matrix, vector):
         _turned(1, 2, 0, matrix, vector)
 
 
-@njit(cache=True, fastmath=True)
+@kernel(fastmath=True)
 def _moments(x, y, z, count, at_x, at_y, at_z):
     """Of offsets, in radii, from a place: weights, how many there are within one, weighted sums, second moments."""
     total, near = NONE, NONE
@@ -83,7 +84,7 @@ def _moments(x, y, z, count, at_x, at_y, at_z):
     return total, near, mx, my, mz, xx, yy, zz, xy, xz, yz
 
 
-@njit(cache=True)
+@kernel
 def _covariance(sums, mean, second):
     """Mean and covariance from `_moments`."""
     total, _, mx, my, mz, xx, yy, zz, xy, xz, yz = sums
@@ -95,7 +96,7 @@ def _covariance(sums, mean, second):
     second[1, 2] = second[2, 1] = yz / total - my * mz
 
 
-@njit(cache=True)
+@kernel
 def _gathered(position, start, low, shape, edge, i, j, k, radius, found):
     """Offsets (3, m), in radii from its middle, of the particles within a radius of a group of cells; how many."""
     count = 0
@@ -121,7 +122,51 @@ def _gathered(position, start, low, shape, edge, i, j, k, radius, found):
     return count
 
 
-@njit(cache=True, parallel=True)
+@kernel
+def _inverted(m, inverse):
+    for a in range(3):
+        for b in range(3):
+            p, q, r, s = (a + 1) % 3, (a + 2) % 3, (b + 1) % 3, (b + 2) % 3
+            inverse[a, b] = m[p, r] * m[q, s] - m[p, s] * m[q, r]
+    determinant = m[0, 0] * inverse[0, 0] + m[0, 1] * inverse[0, 1] + m[0, 2] * inverse[0, 2]
+    for a in range(3):
+        for b in range(3):
+            inverse[a, b] /= determinant
+
+
+@kernel
+def _lengths(second, axes, length):
+    """Squared lengths of the axes in kernel radii from a covariance, which is left with its eigenvalues."""
+    _eigen(second, axes)
+    largest = max(second[0, 0], second[1, 1], second[2, 2])
+    # as roomy as the sphere of a full neighbourhood, so that flat ones gather along the surface as many
+    product = 1.0
+    for a in range(3):
+        length[a] = max(second[a, a], largest / MOST_RATIO)
+        product *= length[a]
+    scale = 1.0 / np.cbrt(product)
+    for a in range(3):
+        length[a] = min(length[a] * scale, LONGEST)
+
+
+@kernel
+def _ellipsoid(axes, length, kernel, way, matrix):
+    """Squared lengths of the ellipsoid as a matrix, drawn out along the motion."""
+    for a in range(3):
+        for b in range(3):
+            matrix[a, b] = 0.0
+            for k in range(3):
+                matrix[a, b] += axes[a, k] * (length[k] * kernel) ** 2 * axes[b, k]
+    moved = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2)
+    most = MOST_RATIO * min(length[0], length[1], length[2]) * kernel
+    if moved > 0.0:
+        f = min(moved, most) / moved
+        for a in range(3):
+            for b in range(3):
+                matrix[a, b] += f * way[a] * f * way[b]
+
+
+@shared
 def _shaped(slot, position, start, low, shape, edge, radius, kernel, way, centre, inverse, reach):
     """Groups of cells share one list of neighbours, gathered once."""
     groups_j, groups_k = (shape[1] + GROUP - 1) // GROUP, (shape[2] + GROUP - 1) // GROUP
@@ -176,50 +221,6 @@ def _shaped(slot, position, start, low, shape, edge, radius, kernel, way, centre
                         for a in range(3):
                             reach[n, a] = np.sqrt(second[a, a])
                         _inverted(second, inverse[n])
-
-
-@njit(cache=True)
-def _lengths(second, axes, length):
-    """Squared lengths of the axes in kernel radii from a covariance, which is left with its eigenvalues."""
-    _eigen(second, axes)
-    largest = max(second[0, 0], second[1, 1], second[2, 2])
-    # as roomy as the sphere of a full neighbourhood, so that flat ones gather along the surface as many
-    product = 1.0
-    for a in range(3):
-        length[a] = max(second[a, a], largest / MOST_RATIO)
-        product *= length[a]
-    scale = 1.0 / np.cbrt(product)
-    for a in range(3):
-        length[a] = min(length[a] * scale, LONGEST)
-
-
-@njit(cache=True)
-def _ellipsoid(axes, length, kernel, way, matrix):
-    """Squared lengths of the ellipsoid as a matrix, drawn out along the motion."""
-    for a in range(3):
-        for b in range(3):
-            matrix[a, b] = 0.0
-            for k in range(3):
-                matrix[a, b] += axes[a, k] * (length[k] * kernel) ** 2 * axes[b, k]
-    moved = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2)
-    most = MOST_RATIO * min(length[0], length[1], length[2]) * kernel
-    if moved > 0.0:
-        f = min(moved, most) / moved
-        for a in range(3):
-            for b in range(3):
-                matrix[a, b] += f * way[a] * f * way[b]
-
-
-@njit(cache=True)
-def _inverted(m, inverse):
-    for a in range(3):
-        for b in range(3):
-            p, q, r, s = (a + 1) % 3, (a + 2) % 3, (b + 1) % 3, (b + 2) % 3
-            inverse[a, b] = m[p, r] * m[q, s] - m[p, s] * m[q, r]
-    determinant = m[0, 0] * inverse[0, 0] + m[0, 1] * inverse[0, 1] + m[0, 2] * inverse[0, 2]
-    for a in range(3):
-        for b in range(3):
-            inverse[a, b] /= determinant
 
 
 def ellipsoids(

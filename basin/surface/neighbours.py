@@ -5,7 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
+
+from basin.kernels import kernel
 
 EVERY = np.zeros(0, np.bool_)
 MOST_CELLS = 8  # times as many as particles, beyond a million: wider cells are slower, but as right
@@ -58,7 +60,7 @@ def sorted_into(
     return Binned(_taken(position, order), order, start, low, shape, edge)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def cell_numbers(position, low, shape, edge):
     """Numbers of the cells that positions (n, 3) lie in, int64, the last axis running fastest."""
     cell = np.empty(position.shape[0], np.int64)
@@ -70,7 +72,7 @@ def cell_numbers(position, low, shape, edge):
     return cell
 
 
-@njit(cache=True)
+@kernel
 def _sorted(cell, kept, start):
     """Stable counting sort of those in kept cells; fills the cells' starts."""
     every = kept.shape[0] == 0
@@ -91,7 +93,7 @@ def _sorted(cell, kept, start):
     return order
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _taken(position, order):
     found = np.empty((order.shape[0], 3))
     for n in prange(order.shape[0]):
@@ -100,13 +102,13 @@ def _taken(position, order):
     return found
 
 
-@njit(cache=True)
+@kernel
 def span(x, reach, low, edge, count):
     """First cell along an axis that may hold something within reach of x, and the one after the last."""
     return max(int(np.floor((x - reach - low) / edge)), 0), min(int(np.floor((x + reach - low) / edge)) + 1, count)
 
 
-@njit(cache=True)
+@kernel
 def row(start, low, shape, edge, i, j, x, y, z, reach):
     """First particle of a row of cells that may be within reach of a point, and the one after the last."""
     dx = max(low[0] + i * edge - x, x - low[0] - (i + 1) * edge, 0.0)

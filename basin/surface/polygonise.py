@@ -11,7 +11,9 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
+
+from basin.kernels import kernel, shared
 
 SLAB = 16  # planes that one task meshes
 SLIVER = 1e-4  # of a voxel: nearer to the surface than this, nodes are moved off it
@@ -94,7 +96,7 @@ BITS, BYTES = np.arange(8, dtype=np.uint64), np.arange(8, dtype=np.uint64) * np.
 NONE, BYTE, ONES = np.uint64(0), np.uint64(255), np.uint64(0x0101010101010101)
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _signs(phi, inside, steepest):
     """Which nodes are inside, rows filled up with their last, and the largest step along x from plane to plane."""
     nx, ny, nz = phi.shape
@@ -111,20 +113,20 @@ def _signs(phi, inside, steepest):
         steepest[i] = most
 
 
-@njit(cache=True)
+@kernel
 def _following(row, w):
     """Each node's next one along z, of eight in a word."""
     beyond = row[w + 1] if w + 1 < row.shape[0] else row[w] >> BYTES[7]
     return row[w] >> BYTES[1] | beyond << BYTES[7]
 
 
-@njit(cache=True)
+@kernel
 def _crossings(a, b, c, valid, w):
     """Which edges along x, y and z, from eight nodes of row a to its neighbours b (along y) and c (along x)."""
     return (a[w] ^ c[w]) & valid[w], (a[w] ^ b[w]) & valid[w], a[w] ^ _following(a, w)
 
 
-@njit(cache=True)
+@kernel
 def _cases(a, b, c, d, cells, w):
     """Cases of eight cells, a byte each; 0 beyond the last."""
     own = a[w] | b[w] << BITS[2] | c[w] << BITS[4] | d[w] << BITS[6]
@@ -132,7 +134,7 @@ def _cases(a, b, c, d, cells, w):
     return (own | far << BITS[1]) & cells[w]
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _count(inside, valid, cells, vertices, triangles, crossed, count):
     """Vertices and triangles of each plane, and the rows of cells that the surface crosses."""
     nx, ny, words = inside.shape
@@ -161,7 +163,7 @@ def _count(inside, valid, cells, vertices, triangles, crossed, count):
         triangles[i] = t
 
 
-@njit(cache=True)
+@kernel
 def _off(value, least):
     """A node on the surface, or within rounding of it, would make triangles without area: it is moved off."""
     if abs(value) < least:
@@ -169,7 +171,7 @@ def _off(value, least):
     return value
 
 
-@njit(cache=True)
+@kernel
 def _number(phi, inside, valid, crossed, i, n, least, write, number, position):
     """Number the crossed edges that begin in plane i, from n on, in `number` (3, ny, nz), and place their vertices."""
     nx, ny, _ = phi.shape
@@ -200,7 +202,7 @@ def _number(phi, inside, valid, crossed, i, n, least, write, number, position):
                 k += 1
 
 
-@njit(cache=True, parallel=True)
+@shared
 def _mesh(phi, inside, valid, cells, crossed, first_vertex, first_triangle, least, count, table, position, triangle):
     """Vertices and triangles, slab by slab; a slab numbers the first plane of the next one for itself."""
     nx, ny, nz = phi.shape

@@ -7,16 +7,17 @@ depend on the number of threads. Positions are taken to the slab's nodes in doub
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from basin.grid.lanes import add_wendland, lower_to_distance
+from basin.kernels import kernel, shared
 
 SLAB = 8  # planes of nodes that one task fills
 WIDE = 8  # nodes of a row worked on at once: single numbers in a vector
 NONE, ONE, FOUR, FIVE = np.float32(0.0), np.float32(1.0), np.float32(4.0), np.float32(5.0)
 
 
-@njit(cache=True)
+@kernel
 def sums(cell, value, count):
     """Sum of the values (n,) in each of some cells, by their numbers (n,)."""
     found = np.zeros(count, np.float32)
@@ -32,13 +33,13 @@ def widened(flags: np.ndarray, cells: int) -> np.ndarray:
     return found.view(np.bool_)
 
 
-@njit(cache=True)
+@kernel
 def _add_flags(to, of):
     for k in range(to.shape[0]):
         to[k] |= of[k]
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def _widen(flags, cells, found):
     nx, ny, nz = flags.shape
     across = np.zeros((nx, ny, nz), np.uint8)
@@ -63,7 +64,7 @@ def _widen(flags, cells, found):
             _add_flags(found[i].reshape(ny * nz), across[a].reshape(ny * nz))
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def belled(held):
     """Mean over cells and those beside them, weighed 1, 2, 1 along each axis; there is nothing beyond the edge."""
     nx, ny, nz = held.shape
@@ -82,7 +83,7 @@ def belled(held):
     return found
 
 
-@njit(cache=True)
+@kernel
 def within(start, flags):
     """The particles of flagged cells, ascending."""
     count = 0
@@ -99,7 +100,7 @@ def within(start, flags):
     return found
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def nearest_node(some, position, low, voxel):
     """The nearest node of some particles, int64 (m, 3)."""
     found = np.empty((some.shape[0], 3), np.int64)
@@ -109,7 +110,7 @@ def nearest_node(some, position, low, voxel):
     return found
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def fill(values, cells, at_i, at_j, at_k, value):
     """Set the nodes that lie in flagged cells; cells of nodes are given along each axis."""
     for i in prange(values.shape[0]):
@@ -119,14 +120,14 @@ def fill(values, cells, at_i, at_j, at_k, value):
                     values[i, j, k] = value
 
 
-@njit(cache=True)
+@kernel
 def _in_slab(position, n, low, voxel, first):
     """Where a particle is among the nodes of a slab that begins with a plane."""
     x, y, z = (position[n, 0] - low[0]) / voxel, (position[n, 1] - low[1]) / voxel, (position[n, 2] - low[2]) / voxel
     return np.float32(x - first), np.float32(y), np.float32(z)
 
 
-@njit(cache=True)
+@kernel
 def _add_row(line, begin, end, z, c, b, a, share):
     """Add a kernel along a row of nodes, whose squared distance at dz from z is c + 2 b dz + a dz^2 in radii."""
     for n in range(begin, end, WIDE):
@@ -140,7 +141,7 @@ def _add_row(line, begin, end, z, c, b, a, share):
             line[k] += power * (FIVE - FOUR * rest) * share
 
 
-@njit(cache=True, parallel=True)
+@shared
 def balls(starts, some, position, volume, low, voxel, radius, density):
     """Add kernels of some particles to a density: Wendland's within a radius about each."""
     reach = np.float32(radius / voxel)
@@ -168,7 +169,7 @@ def balls(starts, some, position, volume, low, voxel, radius, density):
                     _add_row(density[lo + i, j], begin, end, z, (dx * dx + dy * dy) * per, NONE, per, share)
 
 
-@njit(cache=True)
+@kernel
 def _lower_row(line, begin, end, z, across, own, unit):
     """Lower a row of nodes to the distance of a ball, `across` (squared voxels) beside its middle."""
     for n in range(begin, end, WIDE):
@@ -180,7 +181,7 @@ def _lower_row(line, begin, end, z, across, own, unit):
             line[k] = min(line[k], (np.sqrt(across + dz * dz) - own) * unit)
 
 
-@njit(cache=True, parallel=True)
+@shared
 def spheres(starts, position, radius, band, low, voxel, phi):
     """Add to a level set the balls (n,) of radius about positions, as far as some voxels beyond them."""
     unit = np.float32(voxel)
@@ -206,7 +207,7 @@ def spheres(starts, position, radius, band, low, voxel, phi):
                     _lower_row(phi[lo + i, j], begin, end, z, across, own, unit)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def capsules(starts, position, half, radius, band, low, voxel, phi):
     """Add to a level set the balls (n,) of radius swept from position - half to position + half."""
     unit = np.float32(voxel)
@@ -230,7 +231,7 @@ def capsules(starts, position, half, radius, band, low, voxel, phi):
                             phi[lo + i, j, k] = d
 
 
-@njit(cache=True, parallel=True)
+@shared
 def ellipsoids(starts, centre, inverse, reach, volume, low, voxel, density):
     """Add particles' kernels to a density: Wendland's within the ellipsoid x M x = 1 about each centre."""
     v2 = voxel * voxel
@@ -268,7 +269,7 @@ def ellipsoids(starts, centre, inverse, reach, volume, low, voxel, density):
                     _add_row(density[lo + i, j], begin, end, z, c, b, a, share)
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def mean_place(starts, some, position, low, voxel, radius, found):
     """Sums (nodes, 4) of weighted offsets from each node, in voxels, and of weights, of some particles in a radius."""
     reach = np.float32(radius / voxel)
@@ -298,7 +299,7 @@ def mean_place(starts, some, position, low, voxel, radius, found):
                         own[3] += w
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def off_mean(found, radius, voxel, none):
     """Level set from the sums of `mean_place`: distance to the mean less a radius; `none` without weights."""
     phi = np.empty(found.shape[:3], np.float32)
@@ -312,7 +313,7 @@ def off_mean(found, radius, voxel, none):
     return phi
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def contour(density, distance, scale):
     """Level set from a density: distances at evenly spaced densities from 0 to 1, times a scale."""
     phi = np.empty(density.shape, np.float32)
@@ -326,7 +327,7 @@ def contour(density, distance, scale):
     return phi
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def most_nearby(density, node, size, enough):
     """The largest value (n,) in the box of `size` nodes to each side about each node; any that is enough will do."""
     found = np.zeros(node.shape[0], np.float32)
@@ -343,7 +344,7 @@ def most_nearby(density, node, size, enough):
     return found
 
 
-@njit(cache=True)
+@kernel
 def _tile_of(a, b, c, first, where):
     ta, tb, tc = (a >> 3) - first[0], (b >> 3) - first[1], (c >> 3) - first[2]
     if min(ta, tb, tc) < 0 or ta >= where.shape[0] or tb >= where.shape[1] or tc >= where.shape[2]:
@@ -351,7 +352,7 @@ def _tile_of(a, b, c, first, where):
     return where[ta, tb, tc]
 
 
-@njit(cache=True, parallel=True)
+@kernel(parallel=True)
 def full_voxels(phi, low, step, where, first, held, grid_low, dx):
     """Add the simulation's full voxels to a level set."""
     # Half of the trilinear share of full voxels is their outline: flush with the faces of those at walls. Towards
@@ -373,7 +374,7 @@ def full_voxels(phi, low, step, where, first, held, grid_low, dx):
                     phi[i, j, k] = min(phi[i, j, k], np.float32((0.5 - share) * dx))
 
 
-@njit(cache=True, parallel=True)
+@shared
 def into_body(phi, low, step, where, first, level, grid_low, dx, depth):
     """Pass over to the simulation's own level set from a depth on, over another half of it."""
     for i in prange(phi.shape[0]):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from dataclasses import asdict, replace
 from typing import Any
 
@@ -11,11 +12,28 @@ from ninja import Field, File, Router, Schema, UploadedFile
 
 from basin.scene import scene_schema
 from basin.stages.judge import Asked
-from studio.errors import Refused
+from basin.stages.stage import stages
+from studio.errors import Refused, Said, told
 from studio.productions import judging, services
 from studio.productions.models import Take
 
 router = Router(tags=["productions"])
+
+
+class StageCard(Schema):
+    """A stage as it is declared."""
+
+    name: str
+    title: str
+    verb: str
+    seen: str
+    absent: str
+    letter: str
+    kind: str
+    colouring: str
+    settings: tuple[str, str]
+    judged: bool
+    reads: list[str]
 
 
 class StageVessel(Schema):
@@ -31,6 +49,7 @@ class TakeCard(Schema):
     name: str
     changed: str
     vessels: list[StageVessel]
+    problems: list[Said] = []
 
 
 class ShotCard(Schema):
@@ -54,13 +73,18 @@ class TakeDetail(Schema):
     production: str
     revision: int
     scene: dict[str, Any]
-    problems: list[str] = []
-    remarks: list[str] = []
+    problems: list[Said] = []
+    remarks: list[Said] = []
 
 
 class SceneChange(Schema):
     revision: int
     scene: dict[str, Any]
+
+
+class CostReply(Schema):
+    memory: int
+    disk: int
 
 
 class ForecastReply(Schema):
@@ -72,8 +96,15 @@ class ForecastReply(Schema):
     disk: int
     frames: int
     fits: bool
-    problems: list[str]
-    remarks: list[str]
+    costs: dict[str, CostReply]
+    problems: list[Said]
+    remarks: list[Said]
+
+
+class Measure(Schema):
+    name: str
+    label: str
+    unit: str
 
 
 class StageReport(Schema):
@@ -81,6 +112,7 @@ class StageReport(Schema):
     first: int
     states: list[str]
     readings: list[dict[str, float]]
+    measures: list[Measure]
     errors: dict[str, str]
     bytes: int
     seconds: float
@@ -167,6 +199,13 @@ def schema(request: HttpRequest) -> dict[str, Any]:
     return scene_schema()
 
 
+@router.get("/stages", response=list[StageCard])
+def declared_stages(request: HttpRequest) -> list[StageCard]:
+    """All stages, in their order."""
+    names = [*StageCard.model_fields]
+    return [StageCard(**{name: getattr(stage, name) for name in names}) for stage in stages().values()]
+
+
 @router.get("/productions", response=list[ProductionCard])
 def productions(request: HttpRequest) -> list[ProductionCard]:
     """The contact sheet: what there is and how full its vessels are (draft)."""
@@ -174,28 +213,38 @@ def productions(request: HttpRequest) -> list[ProductionCard]:
     for production in services.productions_for(request.user):  # type: ignore[arg-type]
         shots = []
         for shot in production.shots.all():
-            takes = []
-            first = last = 1
+            takes, first, last = [], 1, 1
             for take in shot.takes.all():
-                time = services.scene_of(take).time
-                first, last = time.first, time.last
-                vessels = [
-                    StageVessel(
-                        stage=r["stage"],
-                        current=r["states"].count("current"),
-                        stale=r["states"].count("stale"),
-                        total=len(r["states"]),
-                        bytes=r["bytes"],
-                    )
-                    for r in services.stage_report(take, "draft")
-                ]
-                takes.append(TakeCard(id=take.pk, name=take.name, changed=take.changed.isoformat(), vessels=vessels))
+                takes.append(_card(take))
+                with suppress(Refused):
+                    time = services.scene_of(take).time
+                    first, last = time.first, time.last
             shots.append(ShotCard(id=shot.pk, name=shot.name, first=first, last=last, takes=takes))
         cards.append(ProductionCard(id=production.pk, name=production.name, shots=shots))
     return cards
 
 
-def _detail(take: Take, problems: list[str], remarks: list[str]) -> TakeDetail:
+def _card(take: Take) -> TakeCard:
+    """A take on the sheet; one that cannot be read says so and is empty."""
+    own: dict[str, Any] = {"id": take.pk, "name": take.name, "changed": take.changed.isoformat()}
+    try:
+        report = services.stage_report(take, "draft")
+    except Refused as error:
+        return TakeCard(**own, vessels=[], problems=told(error.problems))
+    vessels = [
+        StageVessel(
+            stage=r["stage"],
+            current=r["states"].count("current"),
+            stale=r["states"].count("stale"),
+            total=len(r["states"]),
+            bytes=r["bytes"],
+        )
+        for r in report
+    ]
+    return TakeCard(**own, vessels=vessels)
+
+
+def _detail(take: Take, found: services.Checked) -> TakeDetail:
     return TakeDetail(
         id=take.pk,
         name=take.name,
@@ -203,8 +252,8 @@ def _detail(take: Take, problems: list[str], remarks: list[str]) -> TakeDetail:
         production=take.shot.production.name,
         revision=take.revision,
         scene=services.scene_of(take).model_dump(mode="json"),
-        problems=problems,
-        remarks=remarks,
+        problems=told(found.problems),
+        remarks=told(found.remarks),
     )
 
 
@@ -212,8 +261,7 @@ def _detail(take: Take, problems: list[str], remarks: list[str]) -> TakeDetail:
 def take(request: HttpRequest, take_id: int) -> TakeDetail:
     """A take with its scene."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    _, problems, remarks = services.take_forecast(found, "draft")
-    return _detail(found, problems, remarks)
+    return _detail(found, services.take_forecast(found, "draft")[1])
 
 
 @router.put("/takes/{take_id}/scene", response=TakeDetail)
@@ -227,12 +275,13 @@ def change_scene(request: HttpRequest, take_id: int, change: SceneChange) -> Tak
 def forecast(request: HttpRequest, take_id: int, quality: str) -> ForecastReply:
     """What a run would cost."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    expected, problems, remarks = services.take_forecast(found, services.quality_of(quality))
-    return ForecastReply(**asdict(expected), fits=expected.fits, problems=problems, remarks=remarks)
+    expected, said = services.take_forecast(found, services.quality_of(quality))
+    whole: dict[str, Any] = {"memory": expected.memory, "disk": expected.disk, "fits": expected.fits}
+    return ForecastReply(**{**asdict(expected), **whole}, problems=told(said.problems), remarks=told(said.remarks))
 
 
 @router.get("/takes/{take_id}/stages/{quality}", response=list[StageReport])
-def stages(request: HttpRequest, take_id: int, quality: str) -> list[StageReport]:
+def stage_reports(request: HttpRequest, take_id: int, quality: str) -> list[StageReport]:
     """State of every frame of every stage."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     return [StageReport(**r) for r in services.stage_report(found, services.quality_of(quality))]
@@ -242,7 +291,7 @@ def stages(request: HttpRequest, take_id: int, quality: str) -> list[StageReport
 def delete_stage(request: HttpRequest, take_id: int, quality: str, stage: str) -> Freed:
     """Delete a stage's frames."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    freed = services.delete_stage(found, services.quality_of(quality), services.stage_of(stage))
+    freed = services.delete_stage(found, services.quality_of(quality), services.stage_of(stage).name)
     return Freed(bytes=freed)
 
 
@@ -258,12 +307,11 @@ def view(
 ) -> HttpResponse:
     """A frame packed for the viewport, coloured by an attribute; immutable under its key."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    packed, key = services.view(
-        found, services.quality_of(quality), services.stage_of(stage), frame, max(1, min(budget, 5_000_000)), by
-    )
-    tag = f'"{key}-{budget}-{by}"'
+    where = (found, services.quality_of(quality), services.stage_of(stage).name, frame)
+    tag = f'"{services.frame_key(*where)}-{budget}-{by}"'
     if request.headers.get("If-None-Match") == tag:
         return HttpResponse(status=304, headers={"ETag": tag})
+    packed = services.view(*where, max(1, min(budget, 5_000_000)), by)
     headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
     return HttpResponse(packed, content_type="application/octet-stream", headers=headers)
 

@@ -9,6 +9,7 @@ import tempfile
 import zipfile
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -17,17 +18,19 @@ from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.db.models import F
 
+from basin import readings
 from basin.cache import Cache, DamagedFrame, StageBusy
 from basin.scene import Scene, SceneError, parse_scene
-from basin.stages.assembly import SceneFiles, check_scene
+from basin.stages.assembly import Checked, check_scene
 from basin.stages.deliver import DeliveryFailure, delivery_named, delivery_states
+from basin.stages.files import SceneFiles
 from basin.stages.forecast import Forecast, forecast
 from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, sequence_names
-from basin.stages.keys import frame_keys
 from basin.stages.placing import Placed, Seen, camera_path, placed_elements, seen_mesh
-from basin.stages.run import STAGES, states_by_keys
+from basin.stages.run import states_by_keys
 from basin.stages.solid import solver_solid
-from basin.stages.view import pack_element, pack_particles, pack_solid, pack_surface
+from basin.stages.stage import Job, Look, Stage, all_keys, named, stages
+from basin.stages.view import pack_element, pack_solid
 from studio.errors import Refused
 from studio.productions.models import Production, Take
 
@@ -65,8 +68,8 @@ def check_scene_of(take: Take, document: dict[str, Any]) -> Scene:
     return scene
 
 
-def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Take, list[str], list[str]]:
-    """Store a changed scene; returns the take, problems that bar a run, and remarks.
+def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Take, Checked]:
+    """Store a changed scene; returns the take and what is said of it.
 
     The document itself must be valid. Refused (409) if somebody else changed it since `revision`.
     """
@@ -77,8 +80,7 @@ def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Tak
         if not changed:
             raise Refused(["Somebody else changed this take meanwhile; load it again."], 409)
     take.refresh_from_db()
-    found = check_scene(scene, SceneFiles(take.folder))
-    return take, found.problems, found.remarks
+    return take, check_scene(scene, SceneFiles(take.folder))
 
 
 def _check_joined(take: Take, scene: Scene) -> None:
@@ -98,31 +100,41 @@ def quality_of(name: str) -> str:
     return name
 
 
-def stage_of(name: str) -> str:
-    """A stage's name, checked."""
-    if name not in STAGES:
-        raise Refused([f"{name!r} is no stage; there are liquid and surface."], 404)
-    return name
+def stage_of(name: str) -> Stage:
+    """A stage by its name; Refused (404) if there is none."""
+    try:
+        return named([name])[0]
+    except LookupError as error:
+        raise Refused([f"{error.args[0]}."], 404) from None
+
+
+def job_of(take: Take, quality: str) -> Job:
+    """What frames of a take are made from."""
+    return Job(scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality)), quality)
 
 
 def stage_report(take: Take, quality: str) -> list[dict[str, Any]]:
     """Per stage: the state of every frame, readings, bytes on disk and seconds spent."""
-    scene, files = scene_of(take), SceneFiles(take.folder)
-    cache = Cache(take.cache_folder(quality))
+    job = job_of(take, quality)
+    time = job.scene.time
+    try:
+        keys = all_keys(job)
+    except ValueError:  # a mesh that cannot be read: nothing can be current
+        keys = {}
     report = []
-    for stage in STAGES:
-        store = cache.stage(stage)
-        try:
-            states = states_by_keys(store, frame_keys(scene, files, quality, stage))
-        except ValueError:  # a mesh that cannot be read: nothing can be current
-            states = {n: "missing" for n in range(scene.time.first, scene.time.last + 1)}
+    for stage in stages().values():
+        store = job.store(stage.name)
+        states = dict.fromkeys(range(time.first, time.last + 1), "missing")
+        states |= states_by_keys(store, keys.get(stage.name, {}))
         records = store.records()
+        there = [records[n].readings if n in records else {} for n in sorted(states)]
         report.append(
             {
-                "stage": stage,
-                "first": scene.time.first,
+                "stage": stage.name,
+                "first": time.first,
                 "states": [states[n] for n in sorted(states)],
-                "readings": [records[n].readings if n in records else {} for n in sorted(states)],
+                "readings": there,
+                "measures": [asdict(m) for m in readings.told(stage.readings, {name for r in there for name in r})],
                 "errors": {str(n): records[n].error for n in sorted(states) if n in records and records[n].error},
                 "bytes": store.size(),
                 "seconds": sum(r.readings.get("seconds", 0.0) for r in records.values()),
@@ -131,30 +143,29 @@ def stage_report(take: Take, quality: str) -> list[dict[str, Any]]:
     return report
 
 
-def take_forecast(take: Take, quality: str) -> tuple[Forecast, list[str], list[str]]:
-    """Forecast, problems and remarks of a take's scene."""
-    scene, files = scene_of(take), SceneFiles(take.folder)
-    found = check_scene(scene, files)
-    expected = forecast(scene, files, quality)
-    problems = found.problems + ([] if expected.fits else [expected.refusal()])
-    return expected, problems, found.remarks
+def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> tuple[Forecast, Checked]:
+    """Forecast and check of a take's scene; what some stages (all, if none are named) do not fit is a problem too."""
+    job = job_of(take, quality)
+    found, expected = check_scene(job.scene, job.files), forecast(job)
+    refusal = expected.refusal(wanted or list(expected.costs))
+    return expected, Checked([*found.problems, *([refusal] if refusal else [])], found.remarks)
 
 
-def view(take: Take, quality: str, stage: str, frame: int, budget: int, by: str) -> tuple[bytes, str]:
-    """A frame packed for the viewport, coloured by an attribute, and its key."""
-    store = Cache(take.cache_folder(quality)).stage(stage)
-    record = store.records().get(frame)
+def frame_key(take: Take, quality: str, stage: str, frame: int) -> str:
+    """Key of a frame that is there; Refused (404) if it is not."""
+    record = Cache(take.cache_folder(quality)).stage(stage).records().get(frame)
     if record is None or record.error:
-        raise Refused([f"{stage} frame {frame} is not there yet."], 404)
+        raise Refused([f"{stage_of(stage).title} frame {frame} is not there yet."], 404)
+    return record.key
+
+
+def view(take: Take, quality: str, stage: str, frame: int, budget: int, by: str) -> bytes:
+    """A frame packed for the viewport, coloured by an attribute."""
+    look = Look(by, budget, scene_of(take).time.shot_time(frame))
     try:
-        time = scene_of(take).time.shot_time(frame)
-        if stage == "liquid":
-            packed = pack_particles(store, frame, budget, by, time)
-        else:
-            packed = pack_surface(store, frame, by, time)
+        return stage_of(stage).pack(Cache(take.cache_folder(quality)).stage(stage), frame, look)
     except DamagedFrame as error:
         raise Refused([f"{error}; the next run makes it again."], 410) from None
-    return packed, record.key
 
 
 def delete_stage(take: Take, quality: str, stage: str) -> int:
@@ -277,12 +288,12 @@ def delivery_folder(take: Take, quality: str, name: str) -> Path:
 
 def delivery_report(take: Take, quality: str) -> list[dict[str, Any]]:
     """Per delivery: how many of its files are current, stale and missing, bytes on disk, and where they are."""
-    scene, files = scene_of(take), SceneFiles(take.folder)
+    scene, files, cache = scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality))
     report = []
     for delivery in scene.deliveries:
         folder = delivery_folder(take, quality, delivery.name)
         try:
-            states = list(delivery_states(scene, files, delivery, quality, folder).values())
+            states = list(delivery_states(scene, files, cache, delivery, quality, folder).values())
         except ValueError:  # a mesh that cannot be read
             states = []
         held = [p.stat().st_size for p in folder.iterdir() if p.is_file()] if folder.is_dir() else []

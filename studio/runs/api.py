@@ -5,6 +5,7 @@ from __future__ import annotations
 from django.http import HttpRequest
 from ninja import Router, Schema
 
+from basin.stages import warm
 from studio.errors import Refused
 from studio.productions.services import take_for
 from studio.runs import services
@@ -34,9 +35,17 @@ class RunReply(Schema):
 
 class RunRequest(Schema):
     quality: str = "draft"
-    stages: list[str] = ["liquid", "surface"]
+    stages: list[str]
     first: int | None = None
     last: int | None = None
+
+
+class Readiness(Schema):
+    working: bool
+    ready: list[str]
+    done: int
+    total: int
+    seconds_left: dict[str, float]
 
 
 def _reply(row: Run) -> RunReply:
@@ -86,3 +95,9 @@ def stop(request: HttpRequest, run_id: int) -> RunReply:
     if row is None:
         raise Refused(["There is no such run."], 404)
     return _reply(services.ask_to_stop(row))
+
+
+@router.get("/readiness", response=Readiness)
+def readiness(request: HttpRequest) -> warm.Readiness:
+    """How far the solver is from being ready, while its kernels are compiled."""
+    return warm.readiness()

@@ -15,18 +15,21 @@ from typing import Any
 
 from django.conf import settings
 from django.contrib.auth.models import User
-from django.db import close_old_connections, connection, transaction
-from django.db.models import Q
+from django.db import DatabaseError, close_old_connections, connection, transaction
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
-from basin.cache import Cache, StageBusy
-from basin.scene import SceneError
-from basin.stages.assembly import SceneFiles
+from basin.cache import Cache, StageBusy, is_held
+from basin.scene import Scene, SceneError
+from basin.stages import warm
+from basin.stages.deliver import LOCK as DELIVERY_LOCK
 from basin.stages.deliver import DeliveryFailure, deliver, delivery_named, delivery_states
-from basin.stages.run import STAGES, FrameDone, RunFailure, run
+from basin.stages.run import FrameDone, RunFailure, frames_to_make, run
+from basin.stages.stage import listed, named
+from basin.stages.stage import stages as all_stages
 from studio.errors import Refused
 from studio.productions.models import Take
-from studio.productions.services import delivery_folder, quality_of, scene_of, take_forecast
+from studio.productions.services import delivery_folder, job_of, quality_of, scene_of, take_forecast
 from studio.runs.events import publish
 from studio.runs.models import Run
 
@@ -43,23 +46,26 @@ def ask_for_run(
     Refused if the scene cannot run, does not fit the machine, or the stage is being made already.
     """
     quality_of(quality)
-    wanted = [s for s in STAGES if s in stages]
-    if not wanted or set(stages) - set(STAGES):
-        raise Refused(["Name the stages to run: liquid, surface or both."])
-    _, problems, _ = take_forecast(take, quality)
-    if problems:
-        raise Refused(problems)
-    time = scene_of(take).time
+    try:
+        wanted = named(stages)
+    except LookupError as error:
+        raise Refused([f"{error.args[0]}."]) from None
+    if not wanted:
+        raise Refused([f"Name the stages to run: {listed(all_stages())}."])
+    names = [stage.name for stage in wanted]
+    _, said = take_forecast(take, quality, names)
+    if said.problems:
+        raise Refused(said.problems)
+    scene = scene_of(take)
     with transaction.atomic():
         Take.objects.select_for_update().get(pk=take.pk)
         for other in Run.objects.filter(take=take, quality=quality, status__in=ACTIVE):
-            shared = [s for s in other.stage_names() if s in wanted]
+            shared = [s for s in other.stage_names() if s in names]
             if shared:
                 raise Refused([f"The {shared[0]} of this take is being made already; stop that run first."], 409)
-        span = (last or time.last) - (first or time.first) + 1
-        total = sum(((last or time.last) - time.first + 1) if s == "liquid" else span for s in wanted)
+        total = sum(len(frames_to_make(stage, scene, first, last)) for stage in wanted)
         made = Run.objects.create(
-            take=take, by=user, quality=quality, stages=",".join(wanted), first=first, last=last, total=total
+            take=take, by=user, quality=quality, stages=",".join(names), first=first, last=last, total=total
         )
     publish(run_event(made))
     wake()
@@ -69,12 +75,13 @@ def ask_for_run(
 def ask_for_delivery(user: User | None, take: Take, quality: str, name: str) -> Run:
     """Queue the writing of a delivery; Refused if there is none of the name, or it is being written already."""
     quality_of(quality)
-    scene, files = scene_of(take), SceneFiles(take.folder)
+    job = job_of(take, quality)
     try:
-        delivery = delivery_named(scene, name)
+        delivery = delivery_named(job.scene, name)
     except DeliveryFailure as error:
         raise Refused([str(error)], 404) from None
-    total = len(delivery_states(scene, files, delivery, quality, delivery_folder(take, quality, name)))
+    folder = delivery_folder(take, quality, name)
+    total = len(delivery_states(job.scene, job.files, job.cache, delivery, quality, folder))
     with transaction.atomic():
         Take.objects.select_for_update().get(pk=take.pk)
         if Run.objects.filter(take=take, quality=quality, delivery=name, status__in=ACTIVE).exists():
@@ -85,26 +92,37 @@ def ask_for_delivery(user: User | None, take: Take, quality: str, name: str) -> 
     return made
 
 
-def _work(row: Run, stop: Callable[[], bool]) -> Iterator[FrameDone]:
+def _work(row: Run, tell: Callable[[str], None], stop: Callable[[], bool]) -> Iterator[FrameDone]:
     """Make what a run asks for, frame by frame or file by file."""
-    scene = scene_of(row.take)
-    cache = Cache(row.take.cache_folder(row.quality))
+    job = job_of(row.take, row.quality)
     if row.delivery:
-        delivery = delivery_named(scene, row.delivery)
+        delivery = delivery_named(job.scene, row.delivery)
         folder = delivery_folder(row.take, row.quality, row.delivery)
-        for one in deliver(scene, SceneFiles(row.take.folder), cache, delivery, row.quality, folder, stop):
+        for one in deliver(job.scene, job.files, job.cache, delivery, row.quality, folder, stop):
             yield FrameDone(DELIVERY, one.frame, {}, one.reused)
         return
-    span = (row.first or scene.time.first, row.last or scene.time.last)
-    yield from run(
-        scene,
-        row.take.folder,
-        cache,
-        stages=row.stage_names(),
-        quality=row.quality,
-        frames=span,
-        stop=stop,
-    )
+    for stage in row.stage_names():
+        _until_ready(job.scene, stage, tell, stop)
+        span = (row.first or job.scene.time.first, row.last or job.scene.time.last)
+        yield from run(
+            job.scene, row.take.folder, job.cache, stages=(stage,), quality=row.quality, frames=span, stop=stop
+        )
+
+
+def _until_ready(scene: Scene, stage: str, tell: Callable[[str], None], stop: Callable[[], bool]) -> None:
+    """Wait for the kernels that a stage needs, if they are being compiled."""
+    told: list[str] = []
+
+    def left(seconds: float) -> None:
+        spoken = f"{seconds:.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min"
+        said = f"making the solver ready, {spoken} left"
+        if told[-1:] != [said]:
+            told.append(said)
+            tell(said)
+
+    warm.wait_for(warm.needed(scene, [stage]), left, stop)
+    if told:
+        tell("")
 
 
 def wake() -> None:
@@ -130,11 +148,15 @@ def ask_to_stop(asked: Run) -> Run:
 
 
 def claim(owner: str) -> Run | None:
-    """Take the oldest run that waits or whose worker has gone."""
+    """Take the oldest run that waits or whose worker has gone.
+
+    Whose lease has run out but who still holds what the run writes is alive, and only cannot reach the database.
+    """
     now = timezone.now()
     with transaction.atomic():
         free = Q(status=Run.Status.WAITING) | Q(status=Run.Status.RUNNING, lease_until__lt=now)
-        row = Run.objects.select_for_update(skip_locked=True).filter(free).order_by("created", "pk").first()
+        waiting = Run.objects.select_for_update(skip_locked=True).filter(free).order_by("created", "pk")
+        row = next((one for one in waiting if one.status == Run.Status.WAITING or not _is_held(one)), None)
         if row is None:
             return None
         row.attempts += 1
@@ -149,6 +171,13 @@ def claim(owner: str) -> Run | None:
         row.status = Run.Status.RUNNING
         row.save()
     return row
+
+
+def _is_held(row: Run) -> bool:
+    """Whether somebody writes what a run makes."""
+    if row.delivery:
+        return is_held(delivery_folder(row.take, row.quality, row.delivery) / DELIVERY_LOCK)
+    return any(Cache(row.take.cache_folder(row.quality)).stage(name).is_held() for name in row.stage_names())
 
 
 @dataclass
@@ -166,19 +195,27 @@ class Lease:
         self._thread.start()
 
     def _beat(self) -> None:
-        waited = 0.0
+        due = clock.monotonic() + settings.HEARTBEAT_SECONDS
         while not self._over.wait(0.5):
-            waited += 0.5
-            mine = Run.objects.filter(pk=self.run.pk, lease_owner=self.owner)
-            if waited >= settings.HEARTBEAT_SECONDS:
-                waited = 0.0
-                until = timezone.now() + timedelta(seconds=settings.LEASE_SECONDS)
-                if not mine.update(lease_until=until):
-                    self.lost = True
+            try:
+                if clock.monotonic() >= due:
+                    self._renew()
+                    due = clock.monotonic() + settings.HEARTBEAT_SECONDS
+                if self._mine().filter(stop_requested=True).exists():
                     self.stop.set()
-            if mine.filter(stop_requested=True).exists():
-                self.stop.set()
+            except DatabaseError:  # it may come back; until then the work goes on, and its lock says that it does
+                logging.getLogger(__name__).warning("run %s: the database does not answer", self.run.pk)
+                connection.close()
         connection.close()
+
+    def _mine(self) -> QuerySet[Run]:
+        return Run.objects.filter(pk=self.run.pk, lease_owner=self.owner)
+
+    def _renew(self) -> None:
+        until = timezone.now() + timedelta(seconds=settings.LEASE_SECONDS)
+        if not self._mine().update(lease_until=until):
+            self.lost = True
+            self.stop.set()
 
     def end(self) -> None:
         """Stop the heartbeat."""
@@ -197,9 +234,15 @@ def work_once(owner: str | None = None) -> bool:
     lease = Lease(row, owner)
     status, message = Run.Status.DONE, ""
     done = 0
+
+    def tell(message: str) -> None:
+        row.message = message
+        Run.objects.filter(pk=row.pk, lease_owner=owner).update(message=message)
+        publish(run_event(row))
+
     try:
         began = clock.monotonic()
-        for frame in _work(row, lease.stop.is_set):
+        for frame in _work(row, tell, lease.stop.is_set):
             done += 1
             took, began = clock.monotonic() - began, clock.monotonic()
             seconds = 0.0 if frame.reused else frame.readings.get("seconds", took)
@@ -212,7 +255,7 @@ def work_once(owner: str | None = None) -> bool:
         if lease.stop.is_set():
             status, message = Run.Status.STOPPED, "stopped; whole frames are kept"
     except (SceneError, Refused) as error:
-        status, message = Run.Status.FAILED, "; ".join(error.problems)
+        status, message = Run.Status.FAILED, "; ".join(map(str, error.problems))
     except (RunFailure, DeliveryFailure, StageBusy, ValueError, OSError) as error:
         status, message = Run.Status.FAILED, str(error)
     except Exception as error:  # ours to mend: tell it at once rather than fail the same way again and again

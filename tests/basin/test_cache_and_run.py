@@ -15,9 +15,9 @@ from basin.cache import Cache, DamagedFrame, StageBusy, open_cache
 from basin.exchange import read_mesh
 from basin.geometry.mesh import TriangleMesh
 from basin.scene import Scene, SceneError, parse_scene
-from basin.stages.assembly import SceneFiles
+from basin.stages.files import SceneFiles
 from basin.stages.run import frame_states, run
-from basin.stages.warm import tiny_scene
+from basin.stages.samples import tiny_scene
 
 
 class Runs(SimpleTestCase):

@@ -23,11 +23,12 @@ from basin.grid.layout import PAD
 from basin.liquid.solids import velocity_of
 from basin.liquid.step import Liquid
 from basin.scene import SceneError, parse_scene
-from basin.stages.assembly import SceneFiles, check_scene
+from basin.stages.assembly import check_scene
+from basin.stages.files import SceneFiles
 from basin.stages.imports import import_mesh
-from basin.stages.keys import frame_keys
 from basin.stages.liquid_stage import frame_readings
 from basin.stages.solid import solver_solid
+from tests.frames import frame_keys
 from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 
 FPS = 24.0
@@ -112,7 +113,7 @@ class Sequences(SimpleTestCase):
             "elements": [{"kind": "collider", "name": "b", "shape": {"kind": "mesh", "file": "b_##.ply"}}],
         }
         (problem,) = check_scene(parse_scene(document), SceneFiles(self.folder)).problems
-        self.assertIn("no file of this sequence is there", problem)
+        self.assertIn("no file of this sequence is there", problem.says)
 
     def test_frames_beyond_the_files_are_said(self) -> None:
         shape = wrote(self.folder, column(box_mesh((0.2, 0.2, 0.2)), 5, np.zeros(3)))
@@ -122,7 +123,7 @@ class Sequences(SimpleTestCase):
             "elements": [box_fill((-0.2, 0, -0.2), (0.2, 0.2, 0.2)), {"kind": "collider", "name": "b", "shape": shape}],
         }
         remarks = check_scene(parse_scene(document), SceneFiles(self.folder)).remarks
-        self.assertTrue(any("numbered 1 to 5" in remark for remark in remarks), remarks)
+        self.assertTrue(any("numbered 1 to 5" in remark.says for remark in remarks), remarks)
 
 
 class Motions(SimpleTestCase):
@@ -301,7 +302,7 @@ class Switches(SimpleTestCase):
         for frame in range(2, 13):
             made = run.advance_frame(frame)
             assert made
-            lift.append(frame_readings(run, *made, 0.0)["force.ball"])
+            lift.append(frame_readings(run, *made)["force.ball"])
         self.assertGreater(min(lift[:3]), 1.0)
         self.assertEqual(max(lift[4:6]), 0.0)
         self.assertGreater(min(lift[8:]), 1.0)
@@ -312,7 +313,7 @@ class Switches(SimpleTestCase):
             "elements": [{"kind": "drain", "name": "d", "active": 0.0}],
         }
         remarks = check_scene(parse_scene(document), SceneFiles(Path("."))).remarks
-        self.assertTrue(any("never on" in remark for remark in remarks))
+        self.assertTrue(any("never on" in remark.says for remark in remarks))
 
 
 class CalmWalls(SimpleTestCase):

@@ -29,8 +29,9 @@ from basin.exchange.usd import UsdFile
 from basin.exchange.vdb import read_vdb
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import deliver as delivering
-from basin.stages.assembly import SceneFiles, check_scene
+from basin.stages.assembly import check_scene
 from basin.stages.deliver import Delivered, DeliveryFailure, deliver, delivery_states
+from basin.stages.files import SceneFiles
 from basin.stages.imports import import_camera
 from basin.stages.run import run
 from tests.reference.tanks import box_collider, box_fill
@@ -247,7 +248,7 @@ class Renewal(Case):
     """Files are renewed when they have to be, and only then."""
 
     def states(self, scene: Scene) -> list[str]:
-        found = delivery_states(scene, SceneFiles(self.home), scene.deliveries[0], "final", self.to)
+        found = delivery_states(scene, SceneFiles(self.home), self.cache, scene.deliveries[0], "final", self.to)
         return [found[name] for name in sorted(found)]
 
     def test_second_delivery_writes_nothing(self) -> None:

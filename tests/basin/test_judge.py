@@ -23,8 +23,8 @@ from basin.geometry.mesh import TriangleMesh
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import run as running
 from basin.stages import surface_stage
-from basin.stages.assembly import SceneFiles
 from basin.stages.beside import Beside, ProcessEnded
+from basin.stages.files import SceneFiles
 from basin.stages.judge import Asked, Judge, JudgeFailure, needed_radius, smallest_sheet
 from basin.stages.run import RunFailure, run
 from basin.surface.field import Points
@@ -232,7 +232,7 @@ class BesideUs(SimpleTestCase):
         self.assertEqual(one.call(own_number, 5), child + 5)
         with self.assertRaises(SceneError) as told:
             one.call(own_number, -1)
-        self.assertEqual(told.exception.problems, ["less than nothing", "twice"])
+        self.assertEqual([p.says for p in told.exception.problems], ["less than nothing", "twice"])
         os.kill(child, signal.SIGKILL)
         with self.assertRaises(ProcessEnded):
             one.call(own_number)

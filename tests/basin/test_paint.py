@@ -15,11 +15,12 @@ from basin.exchange import read_image, write_obj, write_ply
 from basin.liquid.paint import Birth, Figure, Gradient, Picture, Scattered
 from basin.liquid.particles import Particles
 from basin.liquid.resampling import resampled
-from basin.liquid.sorting import sorted_particles
+from basin.liquid.sorting import Arranged, sorted_particles
 from basin.scene import parse_scene
-from basin.stages.assembly import SceneFiles, check_scene, scene_layout
-from basin.stages.keys import frame_keys
+from basin.stages.assembly import check_scene, scene_layout
+from basin.stages.files import SceneFiles
 from basin.stages.run import run
+from tests.frames import frame_keys
 from tests.reference.tanks import CLOSED, box_fill, liquid, position
 
 RED, BLUE = [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]
@@ -110,7 +111,8 @@ class Images(SimpleTestCase):
             np.testing.assert_allclose(again, found, atol=1e-6)  # repeated every metre
 
     def problems(self, file: str) -> list[str]:
-        return check_scene(parse_scene(scene_of({"kind": "image", "file": file})), SceneFiles(self.folder)).problems
+        scene = parse_scene(scene_of({"kind": "image", "file": file}))
+        return [str(problem) for problem in check_scene(scene, SceneFiles(self.folder)).problems]
 
     def test_what_is_wrong_with_an_image_is_said(self) -> None:
         (self.folder / "torn.png").write_bytes((self.folder / "corners.png").read_bytes()[:40])
@@ -189,7 +191,7 @@ class Carried(SimpleTestCase):
         before = p.volume.astype(float) @ p.carried
         p, tiling = sorted_particles(p, layout)
         tiles = tiling.surroundings(4)
-        p, _ = resampled(p, tiling, tiles.field(-3.0), tiles, 8, 40, 0)
+        p, _ = resampled(Arranged(p, tiling, tiles), tiles.field(-3.0), 8, 40, 0)
         self.assertEqual(len(p), 16)
         np.testing.assert_allclose(p.volume.astype(float) @ p.carried, before, rtol=1e-5)
 

@@ -20,10 +20,10 @@ from basin.geometry.primitives import box_mesh, torus_mesh, tub_mesh
 from basin.geometry.shapes import Tub
 from basin.scene import SceneError, parse_scene
 from basin.settings import Curve
-from basin.stages.assembly import SceneFiles, check_scene
-from basin.stages.forecast import forecast
+from basin.stages.assembly import check_scene
+from basin.stages.files import SceneFiles
 from basin.stages.imports import import_mesh
-from basin.stages.keys import frame_keys
+from tests.frames import cost, frame_keys
 
 
 def document(**more: Any) -> dict[str, Any]:
@@ -70,17 +70,17 @@ class Refusals(SimpleTestCase):
         scene["elements"][0]["pose"]["translation"] = [0.4, 0.1, 0]
         found = check_scene(parse_scene(scene), SceneFiles(Path(".")))
         self.assertEqual(found.problems, [])
-        self.assertIn("partly outside", found.remarks[0])
+        self.assertIn("partly outside", found.remarks[0].says)
         scene["elements"][0]["pose"]["translation"] = [5, 0.1, 0]
         found = check_scene(parse_scene(scene), SceneFiles(Path(".")))
-        self.assertIn("wholly outside the domain", found.problems[0])
+        self.assertIn("wholly outside the domain", found.problems[0].says)
 
     def remarks(self, *elements: dict[str, Any], **more: Any) -> str:
         scene = document(**more)
         scene["elements"] += elements
         found = check_scene(parse_scene(scene), SceneFiles(Path(".")))
         self.assertEqual(found.problems, [])
-        return "\n".join(found.remarks)
+        return "\n".join(map(str, found.remarks))
 
     def test_fill_inside_a_collider_is_said_and_a_vessel_proposed(self) -> None:
         around = {"kind": "collider", "name": "egg", "shape": {"kind": "sphere", "radius": 5.0}}
@@ -117,9 +117,9 @@ class Refusals(SimpleTestCase):
         self.assertIn("z is periodic, which takes 6 voxels or more; it becomes 0.12 m wide", told)
 
     def test_voxel_too_fine_for_the_machine(self) -> None:
-        expected = forecast(parse_scene(document(liquid={"voxel_size": 0.0002})), SceneFiles(Path(".")), "final")
+        expected = cost(parse_scene(document(liquid={"voxel_size": 0.0002})), SceneFiles(Path(".")))
         self.assertFalse(expected.fits)
-        self.assertIn("Use a coarser voxel", expected.refusal())
+        self.assertIn("Use a coarser voxel", str(expected.refusal(["liquid"])))
 
     def test_command_line_exits_with_2_and_names_the_field(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
@@ -177,7 +177,7 @@ class Meshes(SimpleTestCase):
         scene = document()
         scene["elements"][0]["shape"] = {"kind": "mesh", "file": "open.ply"}
         problem = check_scene(parse_scene(scene), SceneFiles(self.folder)).problems[0]
-        self.assertIn("elements[0] (water).shape.file: 3 open edges", problem)
+        self.assertIn("elements[0] (water).shape.file: 3 open edges", str(problem))
 
     def test_mesh_ten_thousand_times_too_large_gets_a_unit_proposed(self) -> None:
         cube = box_mesh((500.0, 500.0, 500.0))
@@ -188,12 +188,16 @@ class Meshes(SimpleTestCase):
         raw = document()
         raw["elements"][0]["shape"] = {"kind": "mesh", "file": "big.ply"}
         problem = check_scene(parse_scene(raw), SceneFiles(self.folder)).problems[0]
-        self.assertIn("is its unit 'mm'?", problem)
+        self.assertIn("is its unit 'mm'?", problem.says)
+        self.assertEqual((problem.where, problem.element), ("elements[0].shape.unit", "water"))
+        assert problem.remedy
+        self.assertEqual((problem.remedy.path, problem.remedy.value), (("elements", 0, "shape", "unit"), "mm"))
 
     def test_files_outside_the_scene_are_refused(self) -> None:
         raw = document()
         raw["elements"][0]["shape"] = {"kind": "mesh", "file": "../secret.ply"}
-        self.assertIn("outside the scene's folder", check_scene(parse_scene(raw), SceneFiles(self.folder)).problems[0])
+        (problem,) = check_scene(parse_scene(raw), SceneFiles(self.folder)).problems
+        self.assertIn("outside the scene's folder", problem.says)
 
 
 class Distances(SimpleTestCase):

@@ -17,7 +17,8 @@ from basin.grid.layout import PAD
 from basin.liquid.sources import strewn
 from basin.liquid.step import Liquid
 from basin.scene import parse_scene
-from basin.stages.assembly import SceneFiles, liquid_world
+from basin.stages.assembly import liquid_world
+from basin.stages.files import SceneFiles
 from tests.reference.cases import mean_level
 from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Any
 from unittest import mock
 
@@ -13,15 +14,16 @@ from scipy.stats import kstest
 from basin.geometry.mesh import vertex_normals
 from basin.geometry.primitives import sphere_mesh
 from basin.grid.layout import PAD, make_layout
-from basin.grid.tiles import Tiles, tile_set
+from basin.grid.tiles import tile_set
 from basin.liquid import extrapolation, levelset, spacing
 from basin.liquid.particles import Particles
 from basin.liquid.pressure import assemble
 from basin.liquid.randomness import uniform
 from basin.liquid.resampling import resampled
-from basin.liquid.sorting import Tiling, sorted_particles
-from basin.liquid.step import Liquid, LiquidFailure
-from basin.liquid.timestep import steps_left
+from basin.liquid.sorting import Arranged, sorted_particles
+from basin.liquid.step import Liquid
+from basin.liquid.timestep import Limits, steps_left
+from basin.liquid.world import LiquidFailure
 from basin.stages.liquid_stage import frame_readings
 from basin.stages.view import LEVELS, octahedral, pack_mesh
 from tests.reference.tanks import G, box_fill, liquid, position
@@ -76,16 +78,15 @@ class Randomness(SimpleTestCase):
         self.assertFalse(np.array_equal(uniform(ids, 5, 3), uniform(ids, 6, 3)))
 
 
-def everywhere(value: float) -> tuple[np.ndarray, Tiles]:
-    """A level set of one value over a small grid."""
-    layout = make_layout(np.zeros(3), np.full(3, 12.0), 1.0, [("closed", "closed")] * 3)
-    tiles = tile_set(layout, np.arange(np.prod(layout.tiles)))
-    return tiles.field(value), tiles
+LIMITS = Limits(0.02, 2.0, 1, 16)
+SMALL = make_layout(np.zeros(3), np.full(3, 12.0), 1.0, [("closed", "closed")] * 3)
+TILES = tile_set(SMALL, np.arange(np.prod(SMALL.tiles)))
+PHI = TILES.field(0.0)  # the surface is everywhere
 
 
-def one_tile(particles: Particles) -> Tiling:
-    """A tiling of particles that all lie in the first tile."""
-    return sorted_particles(particles, make_layout(np.zeros(3), np.full(3, 12.0), 1.0, [("closed", "closed")] * 3))[1]
+def in_one_tile(particles: Particles) -> Arranged:
+    """Particles that all lie in the first tile of a small grid."""
+    return Arranged(particles, sorted_particles(particles, SMALL)[1], TILES)
 
 
 class Resampling(SimpleTestCase):
@@ -101,7 +102,7 @@ class Resampling(SimpleTestCase):
         before = self.crowd()
         momentum = (before.volume[:, None] * before.velocity.astype(float)).sum(axis=0)
         volume = before.volume.sum(dtype=float)
-        after, next_id = resampled(before, one_tile(before), *everywhere(-2.0), 8, 40, 0)
+        after, next_id = resampled(in_one_tile(before), PHI - 2.0, 8, 40, 0)
         self.assertEqual((len(after), next_id), (16, 40))
         self.assertAlmostEqual(after.volume.sum(dtype=float) / volume, 1.0, places=6)
         np.testing.assert_allclose((after.volume[:, None] * after.velocity).sum(axis=0), momentum, rtol=1e-5)
@@ -109,11 +110,11 @@ class Resampling(SimpleTestCase):
     def test_lonely_deep_particle_is_split_and_new_ids_are_given(self) -> None:
         one = self.crowd().taken(np.array([3]))
         one.volume[:] = 0.25
-        after, next_id = resampled(one, one_tile(one), *everywhere(-2.0), 8, 40, 0)
+        after, next_id = resampled(in_one_tile(one), PHI - 2.0, 8, 40, 0)
         self.assertEqual((len(after), next_id, sorted(after.id.tolist())), (2, 41, [3, 40]))
         self.assertAlmostEqual(float(after.volume.sum()), 0.25, places=6)
         few = self.crowd().taken(np.array([3]))
-        shallow, _ = resampled(few, one_tile(few), *everywhere(0.0), 8, 40, 0)
+        shallow, _ = resampled(in_one_tile(few), PHI, 8, 40, 0)
         self.assertEqual(len(shallow), 1)
 
 
@@ -121,12 +122,12 @@ class Substeps(SimpleTestCase):
     """The number of substeps follows speed and gravity and lands on the frame."""
 
     def test_fast_liquid_takes_more_within_the_limits(self) -> None:
-        slow = steps_left(1 / 24, 0, 0.0, G, 0.02, 2.0, 1, 16)
-        fast = steps_left(1 / 24, 0, 500.0, G, 0.02, 2.0, 1, 16)
+        slow = steps_left(1 / 24, 0, 0.0, G, LIMITS)
+        fast = steps_left(1 / 24, 0, 500.0, G, LIMITS)
         self.assertLess(slow, fast)
-        self.assertEqual(steps_left(1 / 24, 0, 1e5, G, 0.02, 2.0, 1, 16), 16)
-        self.assertEqual(steps_left(1 / 24, 15, 1e5, G, 0.02, 2.0, 1, 16), 2)
-        self.assertEqual(steps_left(1 / 24, 0, 0.0, 0.0, 0.02, 2.0, 5, 16), 6)
+        self.assertEqual(steps_left(1 / 24, 0, 1e5, G, LIMITS), 16)
+        self.assertEqual(steps_left(1 / 24, 15, 1e5, G, LIMITS), 2)
+        self.assertEqual(steps_left(1 / 24, 0, 0.0, 0.0, replace(LIMITS, least=5)), 6)
 
 
 class Spikes(SimpleTestCase):
@@ -239,7 +240,7 @@ class SqueezedPocket(SimpleTestCase):
         for frame in range(2, 6):
             made = run.advance_frame(frame)
             assert made
-            told = frame_readings(run, *made, 0.0)
+            told = frame_readings(run, *made)
             self.assertEqual(told["closed_pockets"], 1.0)
             self.assertAlmostEqual(told["squeezed"] / (0.4 * 0.4 * 0.1), 1.0, delta=0.02)
             self.assertLess(told["speed_max"], 0.5)
@@ -263,7 +264,8 @@ class Spacing(SimpleTestCase):
             deep = (phi < -2.0) & (solids.near > 0.99)
             worst.append(float(share[deep].mean()))
             before = p.velocity.copy()
-            spacing.spread(p, tiling, assemble(phi, solids), share, phi, solids, np.zeros(len(p), bool))
+            alone = np.zeros(len(p), bool)
+            spacing.spread(Arranged(p, tiling, tiles), assemble(phi, solids), share, phi, solids, alone)
             np.testing.assert_array_equal(p.velocity, before)
         self.assertGreater(worst[0], 1.14)
         self.assertLess(worst[-1], 1.03)

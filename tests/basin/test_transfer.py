@@ -8,7 +8,7 @@ from django.test import SimpleTestCase
 from basin.grid.fractions import open_area, open_volume
 from basin.grid.layout import PAD, make_layout
 from basin.liquid.particles import Particles
-from basin.liquid.sorting import sorted_particles
+from basin.liquid.sorting import Arranged, sorted_particles
 from basin.liquid.sources import open_places
 from basin.liquid.transfer import to_grid, to_particles
 from tests.reference.tanks import CLOSED, box_fill, liquid, particles_at, position
@@ -55,7 +55,7 @@ class Transfers(SimpleTestCase):
         tiles = tiling.surroundings(2)
         for _ in range(10):
             field, _mass = to_grid(p, tiling, tiles)
-            to_particles(p, tiling, tiles, field, field, 0.0, np.zeros(len(p), bool), np.zeros(3))
+            to_particles(Arranged(p, tiling, tiles), field, field, 0.0, np.zeros(len(p), bool), np.zeros(3))
         linear, angular = self.momenta(p)
         scale = float(p.volume.sum()) * 7
         self.assertLess(np.abs(linear - linear0).max() / scale, 1e-5)
@@ -74,7 +74,7 @@ class Transfers(SimpleTestCase):
             self.assertAlmostEqual(float(mass[axis].sum()), 1.0, places=5)
             self.assertAlmostEqual(float(field[axis].max()), axis + 1.0, places=5)
         p.velocity[:] = 0.0
-        to_particles(p, tiling, tiles, field, field, 0.0, np.zeros(8, bool), np.zeros(3))
+        to_particles(Arranged(p, tiling, tiles), field, field, 0.0, np.zeros(8, bool), np.zeros(3))
         np.testing.assert_allclose(p.velocity, np.tile([1.0, 2.0, 3.0], (8, 1)), rtol=1e-5)
 
 
@@ -100,7 +100,7 @@ class TransferLoss(SimpleTestCase):
         tiles = tiling.surroundings(2)
         field, _ = to_grid(p, tiling, tiles)
         tiles.wrap(*field)
-        to_particles(p, tiling, tiles, field, field, 0.0, np.zeros(n, bool), np.zeros(3))
+        to_particles(Arranged(p, tiling, tiles), field, field, 0.0, np.zeros(n, bool), np.zeros(3))
         return float((p.velocity[:, 0] * mode[order]).sum() / (mode**2).sum())
 
     def test_particle_in_cell_within_5_percent(self) -> None:

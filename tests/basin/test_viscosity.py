@@ -20,15 +20,15 @@ from basin.liquid.carried import Carried
 from basin.liquid.particles import Particles
 from basin.liquid.resampling import resampled
 from basin.liquid.solids import Solids
-from basin.liquid.sorting import sorted_particles
-from basin.liquid.thin import EVERYTHING_SEEN
+from basin.liquid.sorting import EVERYTHING_SEEN, Arranged, sorted_particles
 from basin.liquid.viscosity import Viscous, at_cells, stick
 from basin.scene import SceneError, parse_scene
-from basin.stages.assembly import SceneFiles, liquid_world
-from basin.stages.keys import frame_keys
+from basin.stages.assembly import liquid_world
+from basin.stages.files import SceneFiles
 from basin.stages.liquid_stage import frame_arrays
 from basin.stages.run import run
 from basin.stages.view import attributes, shaded
+from tests.frames import frame_keys
 from tests.reference.tanks import CLOSED, box_collider, box_fill, liquid, position
 from tests.reference.thick import assembled
 
@@ -276,7 +276,7 @@ class Sources(SimpleTestCase):
 
     def test_kinematic_is_dynamic_over_density_and_leaves_as_it_came(self) -> None:
         made = liquid(0.05, (0.8, 0.8, 0.8), self.scene(3.0, 0.0)["elements"], density=1500.0)
-        self.assertEqual(made.world.carried, Carried(viscous=True))
+        self.assertEqual(made.world.carried, Carried(("viscosity",)))
         x = position(made)[:, 0]
         nu = made.state.particles.carried[:, 0]
         np.testing.assert_allclose(nu[x < 0.39], 3.0 / 1500.0, rtol=1e-6)
@@ -296,7 +296,7 @@ class Sources(SimpleTestCase):
         parts = self.scene(2.0, 1.0, texture_clock=4)
         parts["elements"][0] |= {"colour": [1.0, 0.0, 0.0], "mark": 0.5}
         world = liquid_world(parse_scene(parts), SceneFiles(Path()), "final")
-        self.assertEqual((world.carried.paint, world.carried.width), (4, 4 + 1 + 6))
+        self.assertEqual((world.carried.at("viscosity").start, world.carried.width), (4, 4 + 1 + 6))
         with tempfile.TemporaryDirectory() as name:
             cache = Cache(Path(name))
             list(run(parse_scene(parts), Path(name), cache))
@@ -327,7 +327,7 @@ class Sources(SimpleTestCase):
         crowd.carried[:, 0] = np.arange(40) % 2 * 6.0
         p, tiling = sorted_particles(crowd, made.world.layout)
         tiles = tiling.surroundings(4)
-        fewer, _ = resampled(p, tiling, tiles.field(-2.5), tiles, 8, 40, 0, EVERYTHING_SEEN)
+        fewer, _ = resampled(Arranged(p, tiling, tiles), tiles.field(-2.5), 8, 40, 0)
         self.assertLess(len(fewer), 40)
         held = float(fewer.carried[:, 0] @ fewer.volume)
         self.assertAlmostEqual(held, 3.0 * 40 * 0.05, places=3)
@@ -351,7 +351,7 @@ class Sources(SimpleTestCase):
 
     def test_nonsense_is_refused_with_a_sentence(self) -> None:
         for value, words in ((-1.0, "greater than or equal to 0"), (1e9, "less than or equal"), ("thick", "number")):
-            with self.assertRaisesRegex(SceneError, f"elements.0..viscosity.*{words}"):
+            with self.assertRaisesRegex(SceneError, f"elements.0. .*viscosity.*{words}"):
                 parse_scene(self.scene(value))  # type: ignore[arg-type]
         with self.assertRaisesRegex(SceneError, "density"):
             parse_scene(self.scene(1.0, density=0.0))

@@ -26,7 +26,7 @@ from playwright.sync_api import Page, sync_playwright
 from basin.exchange import read_mesh, write_obj
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.primitives import box_mesh, sphere_mesh
-from basin.stages.warm import tiny_scene
+from basin.stages.samples import tiny_scene
 from studio.productions.models import Production, Take
 from studio.runs.models import Run
 

@@ -11,7 +11,8 @@ from basin.grid.layout import PAD
 from basin.liquid.particles import Particles
 from basin.liquid.step import Liquid
 from basin.scene import parse_scene
-from basin.stages.assembly import SceneFiles, liquid_world
+from basin.stages.assembly import liquid_world
+from basin.stages.files import SceneFiles
 
 G = 9.80665
 CLOSED = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "closed")

@@ -13,7 +13,7 @@ from basin.grid.tiles import Tiles
 from basin.liquid import advection
 from basin.liquid.levelset import density, level_set
 from basin.liquid.solids import SolidWorld
-from basin.liquid.sorting import sorted_particles
+from basin.liquid.sorting import Arranged, sorted_particles
 from tests.reference.tanks import particles_at
 
 Flow = Callable[[np.ndarray, float], np.ndarray]
@@ -41,7 +41,7 @@ def carried(place: np.ndarray, layout: Layout, flow: Flow, length: float, steps:
         tiles = tiling.surroundings(reach)
         velocity = on_faces(flow, tiles, (n + 0.5) * dt)
         alone = np.zeros(len(p), bool)
-        advection.advance(p, tiling, velocity, tiles, dt, 64.0, alone)
+        advection.advance(Arranged(p, tiling, tiles), velocity, dt, 64.0, alone)
     back = np.empty_like(place)
     back[p.id] = p.position.astype(np.float64) - PAD
     return back

@@ -21,7 +21,7 @@ def readings(run: Liquid, frame: int) -> dict[str, float]:
     """Readings of the next frame."""
     made = run.advance_frame(frame)
     assert made
-    return frame_readings(run, *made, 0.0)
+    return frame_readings(run, *made)
 
 
 def ball(radius: float, **more: Any) -> dict[str, Any]:

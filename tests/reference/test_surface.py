@@ -11,7 +11,8 @@ from skimage.measure import marching_cubes
 from basin.geometry.mesh import TriangleMesh, vertex_normals
 from basin.liquid.sources import FillSource, fill_particles
 from basin.scene import parse_scene
-from basin.stages.assembly import SceneFiles, liquid_world
+from basin.stages.assembly import liquid_world
+from basin.stages.files import SceneFiles
 from basin.stages.liquid_stage import frame_arrays
 from basin.surface.field import Field, Points, Simulated, particle_field
 from basin.surface.mesh import Surroundings, surface_frame

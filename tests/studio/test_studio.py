@@ -22,7 +22,7 @@ from django.utils import timezone
 
 from basin.cache import open_cache
 from basin.stages.judge import Asked
-from basin.stages.warm import tiny_scene
+from basin.stages.samples import tiny_scene
 from studio.errors import Refused
 from studio.productions import judging
 from studio.productions.models import Production, Take
@@ -84,7 +84,8 @@ class Access(StudioCase):
         wrong = guest.post(
             "/api/session", json.dumps({"name": "mira", "password": "x"}), content_type="application/json"
         )
-        self.assertEqual((wrong.status_code, wrong.json()["problems"]), (403, ["Name and password do not match."]))
+        self.assertEqual(wrong.status_code, 403)
+        self.assertEqual(wrong.json()["problems"][0]["says"], "Name and password do not match.")
         right = guest.post(
             "/api/session", json.dumps({"name": "mira", "password": "clay"}), content_type="application/json"
         )
@@ -117,7 +118,7 @@ class Scenes(StudioCase):
     def test_bad_scene_is_refused_and_the_kept_one_stays(self) -> None:
         reply = self.put({**self.take.scene, "time": {"first": 9, "last": 2}}, 1)
         self.assertEqual(reply.status_code, 422)
-        self.assertIn("backwards", reply.json()["problems"][0])
+        self.assertIn("backwards", reply.json()["problems"][0]["says"])
         self.take.refresh_from_db()
         self.assertEqual(self.take.revision, 1)
 
@@ -146,7 +147,7 @@ class Scenes(StudioCase):
     def test_file_that_is_no_mesh_is_refused_and_not_kept(self) -> None:
         reply = self.upload("x.ply", b"hello")
         self.assertEqual(reply.status_code, 422)
-        self.assertIn("not a readable PLY", reply.json()["problems"][0])
+        self.assertIn("not a readable PLY", reply.json()["problems"][0]["says"])
         self.assertEqual(list((self.take.folder / "meshes").iterdir()), [])
 
     def send(self, names: list[str], data: list[bytes]) -> Any:
@@ -187,7 +188,7 @@ class Scenes(StudioCase):
         absent = self.client.get(f"{base}/elements/99/solid/draft/1")
         self.assertEqual(absent.status_code, 404)
         source = self.client.get(f"{base}/elements/0/solid/draft/1")
-        self.assertIn("only colliders are solid", source.json()["problems"][0])
+        self.assertIn("only colliders are solid", source.json()["problems"][0]["says"])
         self.assertEqual(self.client.get(f"{base}/elements/{index}/solid/poor/1").status_code, 404)
         whole = self.client.get(f"{base}/elements/2/solid/draft/1")
         self.assertEqual(whole.content[:4], b"ZBV1")
@@ -204,14 +205,14 @@ class Scenes(StudioCase):
         ):
             reply = self.send(names, data)
             self.assertEqual(reply.status_code, 422)
-            self.assertIn(words, reply.json()["problems"][0])
+            self.assertIn(words, str(reply.json()["problems"][0]))
             self.assertEqual([p for p in (self.take.folder / "meshes").glob("*") if p.is_dir()], [])
 
     def test_forecast_problems_bar_a_run(self) -> None:
         self.put({**self.take.scene, "liquid": {"voxel_size": 0.00005}}, 1)
         reply = self.post(f"/api/takes/{self.take.pk}/runs", {"quality": "final"})
         self.assertEqual(reply.status_code, 422)
-        self.assertIn("this machine has", reply.json()["problems"][0])
+        self.assertIn("this machine has", reply.json()["problems"][0]["says"])
 
     def test_demo_is_put_in_place_once(self) -> None:
         folder = Path(__file__).resolve().parent.parent.parent / "demo" / "scenes"
@@ -285,7 +286,7 @@ class Runs(StudioCase):
         surface = {"voxel_share": 1.0, "method": "spheres"}
         wanted = {"scene": {**self.take.scene, "surface": surface}, "frame": 2, "session": "a"}
         early = self.post(f"{base}/judge/draft", wanted)
-        self.assertIn("has no liquid yet", early.json()["problems"][0])
+        self.assertIn("has no liquid yet", early.json()["problems"][0]["says"])
         self.ask(["liquid"])
         services.work_once()
         packed = self.post(f"{base}/judge/draft", wanted)
@@ -296,7 +297,7 @@ class Runs(StudioCase):
         for bad in ({"middle": [0.2, 0.1]}, {"reach": 0}, {"coarser": 0.01}, {"coarser": -1}):
             told = self.post(f"{base}/judge/draft", {**wanted, **bad})
             self.assertEqual(told.status_code, 422)
-            self.assertIn(next(iter(bad)), told.json()["problems"][0])
+            self.assertIn(next(iter(bad)), str(told.json()["problems"][0]))
         frozen = self.post(f"{base}/freeze/draft", {**wanted, "name": "hero"})
         self.assertEqual(frozen.json()["file"], "frozen/hero.0002.ply")
         self.assertEqual(self.client.get(f"{base}/frozen").json(), ["hero.0002.ply"])
@@ -368,22 +369,22 @@ def Camera "cam" {
             self.client.post(base + "?unit=mile", {"file": SimpleUploadedFile("a.usda", b"")}).status_code, 422
         )
         wrong = self.client.post(base, {"file": SimpleUploadedFile("shot.usda", b"no camera")})
-        self.assertIn("not a readable USDA file", wrong.json()["problems"][0])
+        self.assertIn("not a readable USDA file", wrong.json()["problems"][0]["says"])
 
     def test_caches_are_joined_within_a_production_only(self) -> None:
         surface = {**self.take.scene.get("surface", {}), "caches": [{"folder": "../../etc"}]}
         refused = self.keep(surface=surface)
-        self.assertIn("is no take of this production", refused.json()["problems"][0])
+        self.assertIn("is no take of this production", refused.json()["problems"][0]["says"])
         surface["caches"] = [{"folder": f"../take-{self.take.pk}/draft"}]
         kept = self.keep(surface=surface)
         self.assertEqual(kept.status_code, 200)
-        self.assertIn("has no liquid frames", kept.json()["problems"][0])
+        self.assertIn("has no liquid frames", kept.json()["problems"][0]["says"])
 
     def test_second_run_of_the_same_stage_is_refused(self) -> None:
         self.ask(["liquid"])
         refused = self.ask(["liquid", "surface"])
         self.assertEqual(refused.status_code, 409)
-        self.assertIn("The liquid of this take is being made already", refused.json()["problems"][0])
+        self.assertIn("The liquid of this take is being made already", refused.json()["problems"][0]["says"])
 
     def test_an_error_of_ours_ends_the_run_with_a_message(self) -> None:
         self.ask(["liquid"])

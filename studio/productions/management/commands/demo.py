@@ -6,6 +6,7 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management.base import BaseCommand
 
+from basin.stages.stage import stages
 from studio.productions.services import load_demo
 from studio.runs.services import ask_for_run
 
@@ -20,4 +21,4 @@ class Command(BaseCommand):
             person.set_password("tide-mill")
             person.save()
         for take in load_demo(settings.ROOT / "demo" / "scenes", "Tide Mill", [person]):
-            ask_for_run(person, take, "draft", ["liquid", "surface"])
+            ask_for_run(person, take, "draft", list(stages()))

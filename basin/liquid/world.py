@@ -1,0 +1,182 @@
+"""What a liquid is computed from, what it goes on from, and what its substeps tell."""
+
+from __future__ import annotations
+
+import time as clock
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from basin.grid.layout import Layout
+from basin.grid.poisson import Solution
+from basin.grid.tiles import Tiles
+from basin.liquid import forces, sources
+from basin.liquid.band import Bulk
+from basin.liquid.carried import Carried
+from basin.liquid.particles import Particles
+from basin.liquid.settings import WATER
+from basin.liquid.solids import Body
+from basin.liquid.timestep import Limits
+from basin.liquid.viscosity import TOLERANCE, Damped
+from basin.settings import Curve
+
+
+class LiquidFailure(RuntimeError):
+    """The liquid cannot go on; the message says why and what to change."""
+
+
+class Spike(RuntimeError):
+    """A substep made the liquid much faster than it can have become; its state is of no use."""
+
+
+@dataclass(frozen=True)
+class LiquidWorld:
+    """All that a liquid is computed from, free of the scene document.
+
+    Attributes
+    ----------
+    gravity : m/s2, which keys over shot time may replace
+    time_scale : liquid seconds per shot second
+    frame_seconds : shot seconds per frame
+    first_frame : frame of the initial state
+    discard : voxels from an open wall within which liquid is thrown away
+    carried : what each particle carries along
+    texture_clock : frames after which a rest position is renewed; 0 if none are carried
+    density : kg/m3
+    """
+
+    layout: Layout
+    bodies: list[Body]
+    fills: list[sources.FillSource]
+    inflows: list[sources.InflowSource]
+    drains: list[sources.DrainZone]
+    forces: list[forces.Force]
+    gravity: np.ndarray
+    gravity_keys: Curve | None
+    particles_per_cell: int
+    band: float
+    flip_share: float
+    wall_friction: float
+    walls_let_go: bool
+    substeps_min: int
+    substeps_max: int
+    cfl: float
+    time_scale: float
+    frame_seconds: float
+    first_frame: int
+    discard: float = 0.0
+    carried: Carried = field(default_factory=Carried)
+    texture_clock: int = 0
+    density: float = WATER
+
+    def gravity_at(self, shot_time: float) -> np.ndarray:
+        """Acceleration of free fall (3,), m per liquid second squared."""
+        return self.gravity if self.gravity_keys is None else self.gravity_keys.at(shot_time)
+
+    @property
+    def limits(self) -> Limits:
+        """What bounds the length of a substep."""
+        return Limits(self.layout.dx, self.cfl, self.substeps_min, self.substeps_max)
+
+
+@dataclass
+class LiquidState:
+    """Everything a run goes on from: particles, counters, and the length of the last substep.
+
+    Attributes
+    ----------
+    bulk : liquid below the band of particles; replaced, never changed
+    speed : of the fastest particle (voxels/s), if it is known
+    lost, drained, poured : volumes (voxels^3) that left through open walls, in drains, and that inflows gave
+    """
+
+    particles: Particles = field(default_factory=Particles.empty)
+    dt_before: float = 0.0
+    next_id: int = 0
+    epoch: int = 0
+    lost: float = 0.0
+    drained: float = 0.0
+    poured: float = 0.0
+    bulk: Bulk = field(default_factory=Bulk.none)
+    speed: float | None = None
+
+    def copy(self) -> LiquidState:
+        """A state that does not change with this one."""
+        return replace(self, particles=self.particles.copy())
+
+
+@dataclass(frozen=True)
+class LiquidFields:
+    """Grid fields at a frame, on tiles: level set (voxels), face velocities (voxels/s), open share about cells,
+    and the volume (voxels^3) of cells without particles."""
+
+    tiles: Tiles
+    phi: np.ndarray
+    velocity: list[np.ndarray]
+    room: np.ndarray
+    bulk: np.ndarray
+
+
+@dataclass
+class Tally:
+    """What the substeps of a frame did.
+
+    Attributes
+    ----------
+    residual, viscous_residual, second_residual : largest of the pressure, of viscosity, and of the pressure after it
+    squeezed : voxels^3 per second
+    impulse : on the bodies; see `basin.liquid.reaction`
+    split : seconds by step
+    """
+
+    substeps: int = 0
+    iterations: int = 0
+    viscous_iterations: int = 0
+    second_iterations: int = 0
+    residual: float = 0.0
+    viscous_residual: float = 0.0
+    second_residual: float = 0.0
+    unconverged: int = 0
+    closed_components: int = 0
+    squeezed: float = 0.0
+    longest_move: float = 0.0
+    redone: int = 0
+    held_back: int = 0
+    impulse: np.ndarray = field(default_factory=lambda: np.zeros((0, 6)))
+    split: dict[str, float] = field(default_factory=dict)
+
+    @contextmanager
+    def clocked(self, name: str) -> Iterator[None]:
+        """Add the time that a step takes to what it has taken."""
+        begin = clock.perf_counter()
+        yield
+        self.split[name] = self.split.get(name, 0.0) + clock.perf_counter() - begin
+
+    def pressed(self, solution: Solution) -> None:
+        """Note a solve of the pressure."""
+        self.iterations += solution.iterations
+        self.residual = max(self.residual, solution.residual)
+        self.unconverged += int(solution.residual > SOLVED)
+        self.closed_components = max(self.closed_components, solution.closed_components)
+        self.squeezed = max(self.squeezed, solution.squeezed)
+
+    def pressed_again(self, solution: Solution) -> None:
+        """Note a solve of the pressure after viscosity."""
+        self.second_iterations += solution.iterations
+        self.second_residual = max(self.second_residual, solution.residual)
+        self.unconverged += int(solution.residual > SOLVED)
+
+    def damped(self, solution: Damped) -> None:
+        """Note a solve of viscosity."""
+        self.viscous_iterations += solution.iterations
+        self.viscous_residual = max(self.viscous_residual, solution.residual)
+        self.unconverged += int(solution.residual > TOLERANCE)
+
+    def pushed(self, impulse: np.ndarray) -> None:
+        """Add to the bodies' impulses."""
+        self.impulse = impulse if len(self.impulse) == 0 else self.impulse + impulse
+
+
+SOLVED = 1e-6  # true residual of a solve that has converged

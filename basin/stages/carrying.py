@@ -1,0 +1,122 @@
+"""Where the attributes that particles carry along come from in a scene: a row for each, or for several together.
+
+`basin.attributes` says what becomes of them from there on.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from basin.liquid import texture
+from basin.liquid.carried import Carried
+from basin.liquid.paint import Birth, Gradient, Picture
+from basin.liquid.sources import Given
+from basin.scene import Fill, Inflow, Scene
+from basin.scene.model import Source
+from basin.stages.files import SceneFiles, element_mesh
+
+Values = Callable[[np.ndarray, np.ndarray, float], np.ndarray]
+
+
+def _no_value(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> None:
+    return None
+
+
+@dataclass(frozen=True)
+class Carrying:
+    """Attributes that liquid carries from its source.
+
+    Attributes
+    ----------
+    word : tells in keys that frames hold it
+    names : of the attributes
+    wanted : whether a scene's liquid carries them
+    given : what gives their values (n, w) at points (n, 3) of a source's own frame, for ids (n,), at a shot second;
+        None where the liquid itself does
+    depends : what those values depend on, for keys
+    """
+
+    word: str
+    names: tuple[str, ...]
+    wanted: Callable[[Scene], bool]
+    given: Callable[[Fill | Inflow, Scene, SceneFiles], Values | None] = _no_value
+    depends: Callable[[Fill | Inflow, Scene, SceneFiles], Any] = _no_value
+
+
+def birth_span(element: Fill | Inflow, scene: Scene) -> tuple[float, float]:
+    """Shot seconds from and until which a source gives liquid; for ever is until the shot's end."""
+    if isinstance(element, Fill):
+        return 0.0, float("inf")
+    return element.start, min(element.until(), scene.time.shot_time(scene.time.last))
+
+
+def _painted(scene: Scene) -> bool:
+    return any(source.painted() for source in scene.of_kind(Source))
+
+
+def _paint(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
+    ends = np.array([[*element.colour, element.mark], [*element.colour_to, element.mark_to]])
+    mesh = element_mesh(element, files)
+    assert mesh is not None
+    picture = None
+    if isinstance(element.paint, Picture):
+        pictures = files.pictures(element.paint)
+
+        def picture(time: float) -> np.ndarray:
+            return pictures.at_frame(scene.time.first + time * scene.time.fps)
+
+    return Birth(element.paint, ends, *mesh.bounds(), *birth_span(element, scene), picture).at
+
+
+def _of_paint(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
+    own = [element.paint.model_dump(), element.colour, element.colour_to, element.mark, element.mark_to]
+    if isinstance(element.paint, Picture):
+        own.append([files.pictures_digest(element.paint), scene.time.first, scene.time.fps])
+    if isinstance(element.paint, Gradient) and element.paint.along == "time":
+        own.append(list(birth_span(element, scene)))
+    return own
+
+
+def _viscous(scene: Scene) -> bool:
+    return any(source.viscosity > 0 for source in scene.of_kind(Source))
+
+
+def _viscosity(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
+    kinematic = element.viscosity / scene.liquid.density
+    return lambda points, number, time: np.full((len(points), 1), kinematic)
+
+
+def _of_viscosity(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
+    return ["viscosity", element.viscosity]
+
+
+CARRYING = [
+    Carrying("painted", ("colour", "mark"), _painted, _paint, _of_paint),
+    Carrying("viscous", ("viscosity",), _viscous, _viscosity, _of_viscosity),
+    Carrying("", texture.NAMES, lambda scene: scene.liquid.texture_clock > 0),  # its clock is a setting of the liquid
+]
+
+
+def carried_by(scene: Scene) -> Carried:
+    """Columns of what a scene's particles carry."""
+    return Carried(tuple(name for row in CARRYING if row.wanted(scene) for name in row.names))
+
+
+def given_by(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Given:
+    """What gives a source's liquid its values."""
+    made = {row.names: row.given(element, scene, files) for row in CARRYING if row.wanted(scene)}
+    return {names: values for names, values in made.items() if values is not None}
+
+
+def words(scene: Scene) -> dict[str, bool]:
+    """What frames hold, for keys: before the first source pours too."""
+    return {row.word: True for row in CARRYING if row.word and row.wanted(scene)}
+
+
+def depends(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> list[Any]:
+    """What a source's part of keys says of what its liquid carries."""
+    return [row.depends(element, scene, files) for row in CARRYING if row.word and row.wanted(scene)]

@@ -1,0 +1,71 @@
+"""Small scenes of our own: for compiling kernels, and for tests."""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+def tiny_scene() -> dict[str, Any]:
+    """A scene of a few thousand particles that uses every kind of element."""
+    return {
+        "format": "zinc-scene/1",
+        "name": "warm",
+        "time": {"last": 3},
+        "domain": {"low": [0, 0, 0], "size": [0.4, 0.4, 0.4]},
+        "liquid": {"voxel_size": 0.025, "flip_share": 0.5, "wall_friction": 0.1},
+        "quality": {"draft": 1, "proof": 1},
+        "elements": [
+            {
+                "kind": "fill",
+                "name": "pool",
+                "shape": {"kind": "box", "size": [0.4, 0.1, 0.4]},
+                "pose": {"translation": [0.2, 0.05, 0.2]},
+            },
+            {
+                "kind": "inflow",
+                "name": "jet",
+                "shape": {"kind": "disc", "radius": 0.05},
+                "pose": {"translation": [0.3, 0.3, 0.3]},
+                "velocity": [0, -1, 0],
+            },
+            {
+                "kind": "collider",
+                "name": "paddle",
+                "shape": {"kind": "box", "size": [0.06, 0.1, 0.2]},
+                "pose": {
+                    "translation": {
+                        "keys": [{"time": 0, "value": [0.1, 0.1, 0.2]}, {"time": 1, "value": [0.3, 0.1, 0.2]}]
+                    }
+                },
+            },
+        ],
+    }
+
+
+def liquids() -> list[dict[str, Any]]:
+    """Scenes that between them use every kernel of the liquid, water first."""
+    scene = {**tiny_scene(), "time": {"last": 2}}
+    pool, *rest = scene["elements"]
+    plate = {
+        "kind": "collider",
+        "name": "plate",
+        "shape": {"kind": "box", "size": [0.005, 0.2, 0.2]},
+        "pose": {"translation": [0.2, 0.05, 0.2], "rotation": [0, 20, 30]},
+    }
+    thick = {**pool, "viscosity": 5.0, "mark": 0.5}
+    deep = {**scene["liquid"], "band": 3.0, "wall_contact": "leaving", "texture_clock": 4}
+    return [scene, {**scene, "elements": [thick, *rest, plate]}, {**scene, "liquid": deep}]
+
+
+def surfaces() -> list[dict[str, Any]]:
+    """Scenes whose surfaces between them use every method, filter and mask, the usual one first."""
+    masks: list[dict[str, Any]] = [{"kind": k} for k in ("everywhere", "speed", "collider", "thickness")]
+    does = ("gaussian", "mean", "median", "curvature", "grow", "shrink")
+    filters = [{"does": d, "mask": masks[n % 4]} for n, d in enumerate(does)]
+    settings: list[dict[str, Any]] = [
+        {},
+        {"method": "anisotropic", "filters": filters, "colliders": "remove", "body": 1.0, "specks": 4},
+        {"method": "averaged", "cuts": [{"by": "height", "height": 0.1}], "fairing": 1, "stretch": 0.5},
+        {"method": "spheres", "cuts": [{"by": "height", "height": 0.1, "capped": False}], "thinning": 1.0},
+    ]
+    return [{**tiny_scene(), "time": {"last": 2}, "surface": one} for one in settings]

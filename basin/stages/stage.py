@@ -1,0 +1,195 @@
+"""What a stage is: all that the run loop, keys, forecast, command line, API and page know of it.
+
+A stage is declared once, by a `Stage` that is given to `register`. Nothing else asks for one by its name, but the
+stages that read its frames.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from basin.cache import Cache, StageCache
+from basin.readings import Reading
+from basin.scene import Scene
+from basin.stages.files import SceneFiles
+
+OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
+Keys = dict[int, str]
+
+
+@dataclass(frozen=True)
+class Made:
+    """A frame that was computed: its arrays, and what was measured on it."""
+
+    arrays: dict[str, np.ndarray]
+    readings: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Job:
+    """What frames are made from: a scene, its files, and the cache of a take at a quality."""
+
+    scene: Scene
+    files: SceneFiles
+    cache: Cache
+    quality: str
+
+    def store(self, stage: str) -> StageCache:
+        """Frames of a stage."""
+        return self.cache.stage(stage)
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a frame is looked at: coloured by an attribute, with so many points at most, at its shot second."""
+
+    by: str
+    budget: int
+    time: float
+
+
+@dataclass(frozen=True)
+class Cost:
+    """What a stage's frames will take, in bytes."""
+
+    memory: int
+    disk: int
+
+
+class Walk(ABC):
+    """A sequential stage on its way from frame to frame."""
+
+    @abstractmethod
+    def advance(self, frame: int, stop: Callable[[], bool]) -> Made | None:
+        """Make a frame from the one before it; None if asked to stop on the way."""
+
+    @abstractmethod
+    def state(self) -> dict[str, np.ndarray]:
+        """What it can go on from later."""
+
+
+class Stage(ABC):
+    """A stage, declared.
+
+    Attributes
+    ----------
+    name : in caches, addresses and commands
+    title : for people
+    verb : on the button that makes its frames
+    seen : what is looked at in its frames
+    absent : what is said of a frame that is not there
+    letter : key that shows it
+    kind : of what is seen, "points" or "mesh"
+    colouring : attribute that it is coloured by at first
+    settings : definition of its part of the scene, and where that is
+    judged : whether one frame can be made again and again while settings change
+    gives : what leaves with deliveries beside its frames themselves
+    reads : stages whose frames it is made from
+    sequential : whether a frame is made from the one before it; else each stands alone
+    readings : what is measured on its frames
+    failures : what is raised where a frame cannot be made, which ends a run with its message
+    """
+
+    name: ClassVar[str]
+    title: ClassVar[str]
+    verb: ClassVar[str] = "Run"
+    seen: ClassVar[str] = ""
+    absent: ClassVar[str] = "This frame is not there yet."
+    letter: ClassVar[str] = ""
+    kind: ClassVar[str] = "points"
+    colouring: ClassVar[str] = ""
+    settings: ClassVar[tuple[str, str]] = ("", "")
+    judged: ClassVar[bool] = False
+    gives: ClassVar[tuple[str, ...]] = ()
+    reads: ClassVar[tuple[str, ...]] = ()
+    sequential: ClassVar[bool] = False
+    readings: ClassVar[tuple[Reading, ...]] = ()
+    failures: ClassVar[tuple[type[Exception], ...]] = ()
+
+    @abstractmethod
+    def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
+        """Keys of all frames of the shot, from those of the stages that it reads."""
+
+    @abstractmethod
+    def pack(self, store: StageCache, frame: int, look: Look) -> bytes:
+        """A frame packed for the viewport (`basin.stages.view`); DamagedFrame if it is not whole."""
+
+    @abstractmethod
+    def cost(self, job: Job) -> Cost:
+        """What making its frames will take."""
+
+    def walk(self, job: Job, state: Mapping[str, np.ndarray] | None) -> Walk:
+        """Begin at a state, or at the shot's beginning, if it is sequential."""
+        raise NotImplementedError
+
+    def world(self, job: Job) -> Any:
+        """What its frames are made among, if they stand alone."""
+        raise NotImplementedError
+
+    def make(self, job: Job, world: Any, frame: int) -> Made:
+        """Make a frame that stands alone."""
+        raise NotImplementedError
+
+    def warm_up(self) -> list[dict[str, Any]]:
+        """Small scenes whose runs need all of its kernels, what is needed most first."""
+        return []
+
+    def needs(self, scene: Scene) -> Collection[int]:
+        """Numbers of those scenes whose kernels a run of a scene needs."""
+        return range(len(self.warm_up()))
+
+
+_declared: dict[str, Stage] = {}
+
+
+def register(stage: Stage) -> Stage:
+    """Declare a stage."""
+    _declared[stage.name] = stage
+    return stage
+
+
+def stages() -> dict[str, Stage]:
+    """All stages by name, each after those that it reads; LookupError if it reads one that there is not."""
+    importlib.import_module("basin.stages.liquid_stage")
+    importlib.import_module("basin.stages.surface_stage")
+    for module in filter(None, os.environ.get(OTHERS, "").split(",")):
+        importlib.import_module(module)
+    found: dict[str, Stage] = {}
+    left = list(_declared.values())
+    while left:
+        ready = [stage for stage in left if all(name in found for name in stage.reads)]
+        if not ready:
+            raise LookupError(f"stage {left[0].name} reads {', '.join(left[0].reads)}; not all of them are stages")
+        found |= {stage.name: stage for stage in ready}
+        left = [stage for stage in left if stage not in ready]
+    return found
+
+
+def named(names: Any) -> list[Stage]:
+    """Stages of some names, in their order; LookupError with a sentence for one that there is not."""
+    there = stages()
+    for name in names:
+        if name not in there:
+            raise LookupError(f"{name!r} is no stage; there are {listed(there)}")
+    return [stage for stage in there.values() if stage.name in names]
+
+
+def listed(words: Any) -> str:
+    """Words with commas between, and an "and"."""
+    *most, last = list(words)
+    return f"{', '.join(most)} and {last}" if most else str(last)
+
+
+def all_keys(job: Job) -> dict[str, Keys]:
+    """Keys of every frame of every stage; UnusableFile if a file cannot be read."""
+    found: dict[str, Keys] = {}
+    for stage in stages().values():
+        found[stage.name] = stage.keys(job, {name: found[name] for name in stage.reads})
+    return found

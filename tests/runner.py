@@ -1,0 +1,83 @@
+"""Django's test runner, which also says which tests took longest, and gives each of its processes one thread."""
+
+from __future__ import annotations
+
+import time
+import unittest
+from typing import Any
+
+from django.conf import settings
+from django.test import runner
+from django.test.runner import DiscoverRunner, ParallelTestSuite, RemoteTestResult, RemoteTestRunner
+
+SLOWEST = 20
+
+
+class Timed(unittest.TextTestResult):
+    """Notes how long each test takes."""
+
+    def __init__(self, *arguments: Any, **more: Any) -> None:
+        super().__init__(*arguments, **more)
+        self.seconds: list[tuple[float, str]] = []
+        self._begin = 0.0
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        self._begin = time.perf_counter()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        self.took(test, time.perf_counter() - self._begin)
+
+    def took(self, test: unittest.TestCase, seconds: float) -> None:
+        """Note a time."""
+        self.seconds.append((seconds, test.id()))
+
+
+class TimedBeside(RemoteTestResult):
+    """The same in a process beside; its times are those that count."""
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        super().startTest(test)
+        self._begin = time.perf_counter()
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        self.events.append(("took", self.test_index, time.perf_counter() - self._begin))
+
+
+class RunnerBeside(RemoteTestRunner):
+    resultclass = TimedBeside
+
+
+def begin_process(*arguments: Any, **more: Any) -> None:
+    """One thread for each process, and its own part of the broker, so that what they say does not mix."""
+    import numba
+
+    runner._init_worker(*arguments, **more)
+    numba.set_num_threads(1)
+    settings.REDIS_URL = settings.REDIS_URL.rpartition("/")[0] + f"/{runner._worker_id}"
+
+
+class Beside(ParallelTestSuite):
+    init_worker = begin_process
+    runner_class = RunnerBeside
+
+
+class Runner(DiscoverRunner):
+    """What ``manage.py test`` uses."""
+
+    parallel_test_suite = Beside
+
+    def get_resultclass(self) -> type[unittest.TextTestResult]:
+        return Timed
+
+    def suite_result(self, suite: Any, result: Timed, **more: Any) -> Any:
+        if self.timing:
+            longest: dict[str, float] = {}
+            for seconds, name in result.seconds:
+                longest[name] = max(seconds, longest.get(name, 0.0))
+            print(f"\nThe slowest {SLOWEST} of {len(longest)} tests:")
+            for name, seconds in sorted(longest.items(), key=lambda pair: -pair[1])[:SLOWEST]:
+                print(f"  {seconds:7.1f} s  {name}")
+        return super().suite_result(suite, result, **more)
