@@ -9,11 +9,20 @@ from typing import Any
 import numpy as np
 
 from basin.exchange import moments_in, read_camera, read_mesh, read_pictures, read_sequence, sequence_names, told_axes
+from basin.exchange.formats import MOVING, PLAIN
+from basin.exchange.images import KINDS
 from basin.scene import Scene
 from basin.scene.model import View
 from basin.stages.assembly import proposed_unit
 
 __all__ = ["MeshFacts", "images_digest", "import_mesh", "sequence_names"]
+
+# of the files that can be brought in, by what they hold
+ENDINGS = {
+    "meshes": [f".{kind}" for kind in (*PLAIN, *MOVING)],
+    "cameras": [f".{kind}" for kind in MOVING],
+    "images": list(KINDS),
+}
 
 
 @dataclass(frozen=True)

@@ -229,7 +229,8 @@ class LiquidStage(Stage):
     letter = "p"
     kind = "points"
     colouring = "speed"
-    settings = ("LiquidSettings", "liquid")
+    definition = "LiquidSettings"
+    part = "liquid"
     gives = ("grids",)
     sequential = True
     readings = READINGS

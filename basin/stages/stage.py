@@ -88,7 +88,7 @@ class Stage(ABC):
     letter : key that shows it
     kind : of what is seen, "points" or "mesh"
     colouring : attribute that it is coloured by at first
-    settings : definition of its part of the scene, and where that is
+    definition, part : of its settings in the schema of scenes, and the part of a scene where they are
     judged : whether one frame can be made again and again while settings change
     gives : what leaves with deliveries beside its frames themselves
     reads : stages whose frames it is made from
@@ -105,7 +105,8 @@ class Stage(ABC):
     letter: ClassVar[str] = ""
     kind: ClassVar[str] = "points"
     colouring: ClassVar[str] = ""
-    settings: ClassVar[tuple[str, str]] = ("", "")
+    definition: ClassVar[str] = ""
+    part: ClassVar[str] = ""
     judged: ClassVar[bool] = False
     gives: ClassVar[tuple[str, ...]] = ()
     reads: ClassVar[tuple[str, ...]] = ()

@@ -146,7 +146,8 @@ class SurfaceStage(Stage):
     absent = "This frame is not meshed yet."
     letter = "s"
     kind = "mesh"
-    settings = ("SurfaceSettings", "surface")
+    definition = "SurfaceSettings"
+    part = "surface"
     judged = True
     gives = ("heights",)
     reads = ("liquid",)

@@ -31,7 +31,8 @@ class StageCard(Schema):
     letter: str
     kind: str
     colouring: str
-    settings: tuple[str, str]
+    definition: str
+    part: str
     judged: bool
     reads: list[str]
 

@@ -24,10 +24,15 @@ client.use({
   },
 })
 
-/** Sentences that a refused request came with. */
-export function sentences(error: unknown): string[] {
-  const problems = (error as { problems?: string[] } | undefined)?.problems
-  return problems?.length ? problems : ['The server did not answer as expected; try again.']
+export type Said = Schemas['Said']
+
+/** Something to say that came from nowhere but here. */
+export const plainly = (says: string): Said => ({ says, where: '', element: '', leads_to: '', remedy: null })
+
+/** What a refused request came with. */
+export function problemsOf(error: unknown): Said[] {
+  const problems = (error as { problems?: Said[] } | undefined)?.problems
+  return problems?.length ? problems : [plainly('The server did not answer as expected; try again.')]
 }
 
 /** Post a file, which the typed client has no words for. */

@@ -52,6 +52,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Declared Stages
+         * @description All stages, in their order.
+         */
+        get: operations["studio_productions_api_declared_stages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/productions": {
         parameters: {
             query?: never;
@@ -140,10 +160,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Stages
+         * Stage Reports
          * @description State of every frame of every stage.
          */
-        get: operations["studio_productions_api_stages"];
+        get: operations["studio_productions_api_stage_reports"];
         put?: never;
         post?: never;
         delete?: never;
@@ -536,6 +556,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Readiness
+         * @description How far the solver is from being ready, while its kernels are compiled.
+         */
+        get: operations["studio_runs_api_readiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -552,6 +592,36 @@ export interface components {
             /** Password */
             password: string;
         };
+        /**
+         * StageCard
+         * @description A stage as it is declared.
+         */
+        StageCard: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Verb */
+            verb: string;
+            /** Seen */
+            seen: string;
+            /** Absent */
+            absent: string;
+            /** Letter */
+            letter: string;
+            /** Kind */
+            kind: string;
+            /** Colouring */
+            colouring: string;
+            /** Definition */
+            definition: string;
+            /** Part */
+            part: string;
+            /** Judged */
+            judged: boolean;
+            /** Reads */
+            reads: string[];
+        };
         /** ProductionCard */
         ProductionCard: {
             /** Id */
@@ -560,6 +630,33 @@ export interface components {
             name: string;
             /** Shots */
             shots: components["schemas"]["ShotCard"][];
+        };
+        /**
+         * Remedy
+         * @description An edit of the scene that mends what is said.
+         */
+        Remedy: {
+            /** Label */
+            label: string;
+            /** Path */
+            path: (string | number)[];
+            /** Value */
+            value?: unknown;
+        };
+        /**
+         * Said
+         * @description One thing that is said: of what, what, what it leads to, and what mends it.
+         */
+        Said: {
+            /** Says */
+            says: string;
+            /** Where */
+            where: string;
+            /** Element */
+            element: string;
+            /** Leads To */
+            leads_to: string;
+            remedy?: components["schemas"]["Remedy"] | null;
         };
         /** ShotCard */
         ShotCard: {
@@ -597,6 +694,11 @@ export interface components {
             changed: string;
             /** Vessels */
             vessels: components["schemas"]["StageVessel"][];
+            /**
+             * Problems
+             * @default []
+             */
+            problems: components["schemas"]["Said"][];
         };
         /** TakeDetail */
         TakeDetail: {
@@ -618,12 +720,12 @@ export interface components {
              * Problems
              * @default []
              */
-            problems: string[];
+            problems: components["schemas"]["Said"][];
             /**
              * Remarks
              * @default []
              */
-            remarks: string[];
+            remarks: components["schemas"]["Said"][];
         };
         /** SceneChange */
         SceneChange: {
@@ -633,6 +735,13 @@ export interface components {
             scene: {
                 [key: string]: unknown;
             };
+        };
+        /** CostReply */
+        CostReply: {
+            /** Memory */
+            memory: number;
+            /** Disk */
+            disk: number;
         };
         /** ForecastReply */
         ForecastReply: {
@@ -652,10 +761,23 @@ export interface components {
             frames: number;
             /** Fits */
             fits: boolean;
+            /** Costs */
+            costs: {
+                [key: string]: components["schemas"]["CostReply"];
+            };
             /** Problems */
-            problems: string[];
+            problems: components["schemas"]["Said"][];
             /** Remarks */
-            remarks: string[];
+            remarks: components["schemas"]["Said"][];
+        };
+        /** Measure */
+        Measure: {
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
         };
         /** StageReport */
         StageReport: {
@@ -669,6 +791,8 @@ export interface components {
             readings: {
                 [key: string]: number;
             }[];
+            /** Measures */
+            measures: components["schemas"]["Measure"][];
             /** Errors */
             errors: {
                 [key: string]: string;
@@ -862,18 +986,27 @@ export interface components {
              * @default draft
              */
             quality: string;
-            /**
-             * Stages
-             * @default [
-             *       "liquid",
-             *       "surface"
-             *     ]
-             */
+            /** Stages */
             stages: string[];
             /** First */
             first?: number | null;
             /** Last */
             last?: number | null;
+        };
+        /** Readiness */
+        Readiness: {
+            /** Working */
+            working: boolean;
+            /** Ready */
+            ready: string[];
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /** Seconds Left */
+            seconds_left: {
+                [key: string]: number;
+            };
         };
     };
     responses: never;
@@ -970,6 +1103,26 @@ export interface operations {
             };
         };
     };
+    studio_productions_api_declared_stages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StageCard"][];
+                };
+            };
+        };
+    };
     studio_productions_api_productions: {
         parameters: {
             query?: never;
@@ -1061,7 +1214,7 @@ export interface operations {
             };
         };
     };
-    studio_productions_api_stages: {
+    studio_productions_api_stage_reports: {
         parameters: {
             query?: never;
             header?: never;
@@ -1576,6 +1729,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunReply"];
+                };
+            };
+        };
+    };
+    studio_runs_api_readiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
                 };
             };
         };

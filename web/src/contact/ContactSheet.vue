@@ -1,23 +1,29 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
 
-import { client, sentences, type Schemas } from '../api/client'
+import { client, problemsOf, type Schemas, type Said } from '../api/client'
+import SaidList from '../shell/SaidList.vue'
 import { bytes } from '../shell/words'
 import TopBar from '../shell/TopBar.vue'
 import Vessel from '../shell/Vessel.vue'
 import { useEvents } from '../shell/useEvents'
+import { useReadiness } from '../shell/useReadiness'
+import { useStages } from '../shell/useStages'
 import ShotStrip from './ShotStrip.vue'
 
+const { stages } = useStages()
+const titleOf = (name: string) => stages.value.find((s) => s.name === name)?.title ?? name
+const readiness = useReadiness()
 const productions = ref<Schemas['ProductionCard'][]>([])
 const loaded = ref(false)
-const problems = ref<string[]>([])
+const problems = ref<Said[]>([])
 
 /** Load the sheet; after a failure say so, keep what is shown, and try again. */
 async function load() {
   const { data, error } = await client
     .GET('/api/productions')
     .catch((error: unknown) => ({ data: undefined, error }))
-  problems.value = data ? [] : sentences(error)
+  problems.value = data ? [] : problemsOf(error)
   if (data) {
     productions.value = data
     loaded.value = true
@@ -38,9 +44,12 @@ useEvents(() => {
 
 <template>
   <div class="page">
-    <TopBar><template #where>Productions and shots</template></TopBar>
+    <TopBar
+      ><template #where>Productions and shots</template>
+      <span v-if="readiness" class="dim" role="status">{{ readiness }}</span></TopBar
+    >
     <main>
-      <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
+      <SaidList :items="problems" bad />
       <p v-if="loaded && !productions.length" class="dim">No production is shared with you yet.</p>
       <section v-for="production in productions" :key="production.id">
         <h1>{{ production.name }}</h1>
@@ -54,12 +63,13 @@ useEvents(() => {
               :take="take.id"
               :first="shot.first"
               :last="shot.last"
-              :ready="take.vessels[0].current"
+              :ready="take.vessels[0]?.current ?? 0"
             />
+            <SaidList :items="take.problems ?? []" bad />
             <div class="vessels">
               <div v-for="v in take.vessels" :key="v.stage">
-                <Vessel :current="v.current" :stale="v.stale" :total="v.total" :label="v.stage" />
-                <span>{{ v.stage }}</span>
+                <Vessel :current="v.current" :stale="v.stale" :total="v.total" :label="titleOf(v.stage)" />
+                <span>{{ titleOf(v.stage) }}</span>
                 <span class="n dim">{{ v.current }}/{{ v.total }}</span>
               </div>
             </div>

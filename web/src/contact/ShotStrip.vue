@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
+import { useStages } from '../shell/useStages'
 import { Viewport } from '../viewport/viewport'
 import { fetchPacked } from '../viewport/packed'
 
 /** Six frames along a shot's time, drawn small from the cached particles. */
 const props = defineProps<{ take: number; first: number; last: number; ready: number }>()
 
+const { stages, ready: stagesThere } = useStages()
 const COUNT = 6
 const pictures = ref<string[]>(Array(COUNT).fill(''))
 let gone = false
@@ -18,6 +20,9 @@ function frames(): number[] {
 }
 
 async function draw() {
+  await stagesThere()
+  const stage = stages.value[0]
+  if (!stage || gone) return
   const canvas = document.createElement('canvas')
   const port = new Viewport(canvas, { small: true })
   try {
@@ -25,10 +30,13 @@ async function draw() {
     port.resize(132, 84)
     for (const [i, frame] of frames().entries()) {
       if (gone || frame >= props.first + props.ready) break
-      const packed = await fetchPacked(`/api/takes/${props.take}/view/draft/liquid/${frame}?budget=9000`)
+      const packed = await fetchPacked(
+        `/api/takes/${props.take}/view/draft/${stage.name}/${frame}?budget=9000`,
+      )
       if (!packed || gone) break
       port.showTime(frame - props.first)
-      port.showPoints(packed)
+      if (packed.kind === 'points') port.showPoints(packed)
+      else port.showMesh(packed)
       pictures.value[i] = port.picture()
     }
   } finally {

@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { onMounted, ref, useTemplateRef } from 'vue'
 
+import type { Said } from '../api/client'
+import SaidList from '../shell/SaidList.vue'
 import { useSession } from './useSession'
 
 const session = useSession()
 const name = ref('')
 const password = ref('')
-const problems = ref<string[]>([])
+const problems = ref<Said[]>([])
 const asking = ref(false)
 
 // the field's own autofocus waits until it is seen, and then takes the focus from who has gone on to the password
@@ -32,7 +34,7 @@ async function submit() {
       <p class="dim">Pours, splashes and seas, from particles to surfaces.</p>
       <v-text-field ref="first" v-model="name" label="Name" autocomplete="username" />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
-      <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
+      <SaidList :items="problems" bad />
       <v-btn class="go" type="submit" :loading="asking" block>Sign in</v-btn>
     </form>
   </main>

@@ -1,7 +1,7 @@
 import { defineStore } from 'pinia'
 import { ref } from 'vue'
 
-import { client, sentences } from '../api/client'
+import { client, problemsOf, type Said } from '../api/client'
 
 /** Who is signed in. */
 export const useSession = defineStore('session', () => {
@@ -14,11 +14,11 @@ export const useSession = defineStore('session', () => {
     known.value = true
   }
 
-  async function signIn(who: string, password: string): Promise<string[]> {
+  async function signIn(who: string, password: string): Promise<Said[]> {
     const { data, error } = await client
       .POST('/api/session', { body: { name: who, password } })
       .catch((error: unknown) => ({ data: undefined, error }))
-    if (!data) return sentences(error)
+    if (!data) return problemsOf(error)
     name.value = data.name
     return []
   }

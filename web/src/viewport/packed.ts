@@ -8,6 +8,7 @@ export interface Packed {
   /** what it is coloured by, of what it could be; least and top are where the shades begin and end, near and far
    * the range proposed for the ramp */
   by?: string
+  unit?: string
   choices?: string[]
   least?: number
   top?: number

@@ -112,7 +112,7 @@ export class Viewport {
     const first = !this.shape
     this.shape = shape
     this.take = take
-    this.frame.clear()
+    empty(this.frame)
     if (!this.options.small) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
     const { data: seen } = await client.GET('/api/takes/{take_id}/camera', {
       params: { path: { take_id: take } },
@@ -131,7 +131,7 @@ export class Viewport {
       this.laidOut = ''
       return
     }
-    this.stage.clear()
+    empty(this.stage)
     this.elements = []
     shape.elements.forEach((element, i) => {
       const mesh = meshes[i]
@@ -154,7 +154,7 @@ export class Viewport {
 
   /** Draw where the surface is cut and what is joined to it. */
   mark(shape: Marked) {
-    this.marks.clear()
+    empty(this.marks)
     for (const mark of marks(shape)) this.marks.add(mark)
     this.render()
   }
@@ -253,11 +253,7 @@ export class Viewport {
 
   /** Show a collider as the solver's grid has it in its place; null shows itself again. */
   showSolid(packed: Packed | null, index: number | null = null) {
-    for (const child of [...this.solid.children] as THREE.Mesh[]) {
-      child.geometry.dispose()
-      ;(child.material as THREE.Material).dispose()
-      this.solid.remove(child)
-    }
+    empty(this.solid)
     for (const element of this.elements) {
       this.appear(element)
       if (packed && element.index === index) element.object.visible = false
@@ -271,12 +267,12 @@ export class Viewport {
   }
 
   clearLiquid() {
-    for (const child of [...this.liquid.children]) {
-      const drawn = child as THREE.Mesh
-      drawn.geometry.dispose()
-      ;(drawn.material as THREE.Material).dispose()
-      this.liquid.remove(child)
-    }
+    empty(this.liquid)
+  }
+
+  /** What the graphics processor holds now; for tests. */
+  memory(): { geometries: number; textures: number } {
+    return { ...this.renderer.info.memory }
   }
 
   /** Where the ramp begins and ends, as shares of the shades. */
@@ -368,10 +364,23 @@ export class Viewport {
 
   dispose() {
     this.controls?.dispose()
-    this.clearLiquid()
+    for (const group of [this.liquid, this.stage, this.solid, this.frame, this.marks]) empty(group)
     this.renderer.dispose()
     this.renderer.forceContextLoss()
   }
+}
+
+/** Take everything out of a group and free what the graphics processor holds of it. */
+function empty(group: THREE.Group) {
+  group.traverse((object) => {
+    const drawn = object as Partial<THREE.Mesh>
+    drawn.geometry?.dispose()
+    for (const material of [drawn.material ?? []].flat()) {
+      ;(material as THREE.MeshBasicMaterial).map?.dispose()
+      material.dispose()
+    }
+  })
+  group.clear()
 }
 
 /** Give a geometry its shades or colours; materials want both attributes. */

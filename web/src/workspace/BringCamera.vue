@@ -1,7 +1,9 @@
 <script setup lang="ts">
+import endings from '../api/endings.json'
 import { computed, ref, shallowRef } from 'vue'
 
-import { sentences, upload, type Schemas } from '../api/client'
+import { problemsOf, upload, type Schemas, type Said } from '../api/client'
+import SaidList from '../shell/SaidList.vue'
 import UnitAxis from './UnitAxis.vue'
 import type { SceneDocument } from './useTake'
 
@@ -13,7 +15,7 @@ const emit = defineEmits<{ made: [camera: SceneDocument] }>()
 const found = shallowRef<Schemas['Camera'] | null>(null)
 const unit = ref('')
 const up = ref('')
-const problems = ref<string[]>([])
+const problems = ref<Said[]>([])
 const busy = ref(false)
 let files: File[] = []
 
@@ -30,7 +32,7 @@ async function read() {
     const query = `unit=${unit.value}&up=${up.value}`
     found.value = await upload<Schemas['Camera']>(`/api/takes/${props.take}/camera?${query}`, files)
   } catch (error) {
-    problems.value = sentences(error)
+    problems.value = problemsOf(error)
   }
   busy.value = false
 }
@@ -54,10 +56,10 @@ function use() {
       <p class="dim">
         The first camera of a USD or Alembic file becomes the shot camera, with a key for each of its samples.
       </p>
-      <input type="file" accept=".usd,.usda,.usdc,.usdz,.abc" aria-label="Camera file" @change="choose" />
+      <input type="file" :accept="endings.cameras.join()" aria-label="Camera file" @change="choose" />
       <UnitAxis v-model:unit="unit" v-model:up="up" as-told @change="read" />
       <p v-if="busy" class="dim">Reading…</p>
-      <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
+      <SaidList :items="problems" bad />
       <dl v-if="found" class="n" data-testid="camera-facts">
         <dt>read in</dt>
         <dd>{{ found.unit }}, {{ found.up }} up</dd>

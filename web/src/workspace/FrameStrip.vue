@@ -2,43 +2,36 @@
 import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
-import { duration, label } from '../shell/words'
+import { duration } from '../shell/words'
 import type { SceneDocument } from './useTake'
 
 /** The time line: a row per stage with the truth about its frames, keys, and a chart of readings. */
 const props = defineProps<{
   scene: SceneDocument
-  stages: Schemas['StageReport'][]
+  stages: Schemas['StageCard'][]
+  reports: Schemas['StageReport'][]
   frame: number
   playing: boolean
   making: { stage: string; frame: number } | null
 }>()
 const emit = defineEmits<{ go: [frame: number]; toggle: []; delete: [stage: string] }>()
 
-const READINGS = {
-  speed_max: 'Largest speed, m/s',
-  particles: 'Particles',
-  volume: 'Liquid volume, m³',
-  substeps: 'Substeps',
-  iterations: 'Pressure iterations',
-  viscous_iterations: 'Iterations of viscosity',
-  residual: 'Residual of the pressure',
-  uneven: 'Cells held unevenly, share',
-  squeezed: 'Pressed out of pockets, m³/s',
-  seconds: 'Seconds per frame',
-  triangles: 'Triangles',
-  mesh_volume: 'Volume of the mesh, m³',
-  volume_error: 'Mesh against liquid, share',
-  open_edges: 'Open edges',
-  flipped: 'Flipped edges',
-  degenerate: 'Degenerate triangles',
-}
-/** Readings of the surface; the others are the liquid's. */
-const OF_SURFACE = ['triangles', 'mesh_volume', 'volume_error', 'open_edges', 'flipped', 'degenerate']
+/** What was measured on frames, of which stage, as the stages name it. */
+const measures = computed(() =>
+  props.reports.flatMap((r) =>
+    r.measures.map((m) => ({
+      key: `${r.stage} ${m.name}`,
+      stage: r.stage,
+      name: m.name,
+      label: m.unit ? `${m.label}, ${m.unit}` : m.label,
+    })),
+  ),
+)
+const chosen = ref('')
+const measure = computed(() => measures.value.find((m) => m.key === chosen.value) ?? measures.value[0])
 /** A frame jumps if it differs from the one before by this many times the usual step, and by this share of the range. */
 const JUMP = 8
 const JUMP_SHARE = 0.15
-const reading = ref<keyof typeof READINGS>('speed_max')
 
 const first = computed<number>(() => props.scene.time.first)
 const last = computed<number>(() => props.scene.time.last)
@@ -79,10 +72,10 @@ const keys = computed(() => {
 })
 
 const series = computed(() => {
-  const of = OF_SURFACE.includes(reading.value) ? 'surface' : 'liquid'
-  const report = props.stages.find((s) => s.stage === of)
+  const { stage, name } = measure.value ?? { stage: '', name: '' }
+  const report = props.reports.find((r) => r.stage === stage)
   const points = (report?.readings ?? [])
-    .map((r, i) => [first.value + i, r[reading.value]] as const)
+    .map((r, i) => [first.value + i, r[name]] as const)
     .filter(([, v]) => v !== undefined)
   const values = points.map(([, v]) => v)
   const top = Math.max(...values, 0)
@@ -105,6 +98,8 @@ const jumps = computed(() => {
 const nextJump = computed(() => jumps.value.find((n) => n > props.frame) ?? jumps.value[0])
 const here = computed(() => series.value.points.find(([n]) => n === props.frame)?.[1])
 const time = computed(() => ((props.frame - first.value) / props.scene.time.fps).toFixed(2))
+
+const titleOf = (name: string) => props.stages.find((s) => s.name === name)?.title ?? name
 
 const lane = ref<HTMLElement>()
 function pick(event: PointerEvent) {
@@ -129,8 +124,16 @@ const number = (v: number | undefined) =>
       </div>
       <span class="n dim">{{ time }} s, {{ scene.time.fps }} fps</span>
       <label class="reading">
-        <select v-model="reading" aria-label="Reading in the chart">
-          <option v-for="(name, key) in READINGS" :key="key" :value="key">{{ name }}</option>
+        <select
+          :value="measure?.key"
+          aria-label="Reading in the chart"
+          @change="chosen = ($event.target as HTMLSelectElement).value"
+        >
+          <optgroup v-for="s in stages" :key="s.name" :label="s.title">
+            <option v-for="m in measures.filter((m) => m.stage === s.name)" :key="m.key" :value="m.key">
+              {{ m.label }}
+            </option>
+          </optgroup>
         </select>
       </label>
       <span class="told">
@@ -155,8 +158,8 @@ const number = (v: number | undefined) =>
     </div>
     <div class="names">
       <span class="line"></span>
-      <span v-for="s in stages" :key="s.stage" class="line">
-        {{ label(s.stage) }}
+      <span v-for="s in reports" :key="s.stage" class="line">
+        {{ titleOf(s.stage) }}
         <button
           class="bare dim small"
           :disabled="!s.bytes"
@@ -183,7 +186,7 @@ const number = (v: number | undefined) =>
         }}</span>
       </div>
       <svg
-        v-for="s in stages"
+        v-for="s in reports"
         :key="s.stage"
         class="row"
         :viewBox="`0 0 ${W} 18`"
@@ -243,7 +246,7 @@ const number = (v: number | undefined) =>
         :viewBox="`0 0 ${W} 40`"
         preserveAspectRatio="none"
         role="img"
-        :aria-label="READINGS[reading]"
+        :aria-label="measure?.label"
       >
         <path
           v-for="n in jumps"

@@ -1,7 +1,9 @@
 <script setup lang="ts">
+import endings from '../api/endings.json'
 import { ref } from 'vue'
 
-import { client, sentences, upload, type Schemas } from '../api/client'
+import { client, problemsOf, upload, type Schemas, type Said } from '../api/client'
+import SaidList from '../shell/SaidList.vue'
 import UnitAxis from './UnitAxis.vue'
 
 /** Bring a mesh in: read it, say what it is, choose unit and axis, and decide what it becomes. */
@@ -13,7 +15,7 @@ const facts = ref<Schemas['MeshReply'] | null>(null)
 const unit = ref('m')
 const up = ref('y')
 const name = ref('')
-const problems = ref<string[]>([])
+const problems = ref<Said[]>([])
 const busy = ref(false)
 
 async function read(event: Event) {
@@ -34,7 +36,7 @@ async function read(event: Event) {
     const stem = files[0].name.replace(/\.[^.]+$/, '')
     name.value = (files.length > 1 ? stem.replace(/[._-]*\d+$/, '') : stem).replaceAll('_', ' ')
   } catch (error) {
-    problems.value = sentences(error)
+    problems.value = problemsOf(error)
   }
   busy.value = false
 }
@@ -48,7 +50,7 @@ async function again() {
     },
   })
   if (data) facts.value = data
-  else problems.value = sentences(error)
+  else problems.value = problemsOf(error)
 }
 
 function useProposed() {
@@ -73,16 +75,10 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
         each frame, with the same points. Animation in a USD or Alembic file is followed. They are kept beside
         the scene as they are.
       </p>
-      <input
-        type="file"
-        multiple
-        accept=".obj,.ply,.stl,.glb,.gltf,.usd,.usda,.usdc,.usdz,.abc"
-        aria-label="Mesh file"
-        @change="read"
-      />
+      <input type="file" multiple :accept="endings.meshes.join()" aria-label="Mesh file" @change="read" />
       <UnitAxis v-model:unit="unit" v-model:up="up" @change="again" />
       <p v-if="busy" class="dim">Reading…</p>
-      <p v-for="p in problems" :key="p" class="sentence bad" role="alert">{{ p }}</p>
+      <SaidList :items="problems" bad />
       <template v-if="facts">
         <dl class="n" data-testid="mesh-facts">
           <dt>size</dt>

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { label } from '../shell/words'
 import { counts, itemOf, settingsOfItem, valueAt, withValue, type Setting } from './schema'
 import SettingRow from './SettingRow.vue'
+import type { Said } from '../api/client'
 import type { SceneDocument } from './useTake'
 
 /** A list of parts in their order: put one in, move it, take it out, and its settings. */
@@ -15,7 +16,7 @@ const props = defineProps<{
   others: string[]
   caches: { folder: string; name: string }[]
 }>()
-const emit = defineEmits<{ keep: [scene: SceneDocument]; problems: [problems: string[]] }>()
+const emit = defineEmits<{ keep: [scene: SceneDocument]; problems: [problems: Said[]] }>()
 
 const items = computed(() => (valueAt(props.scene, props.setting.path) ?? []) as SceneDocument[])
 const one = computed(() => {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { client, sentences } from '../api/client'
+import { client, problemsOf } from '../api/client'
 import type { Packed } from '../viewport/packed'
 import NumberField from './NumberField.vue'
 import type { SceneDocument } from './useTake'
@@ -58,7 +58,7 @@ async function freeze() {
     params: { path: { take_id: props.take, quality: props.quality } },
     body: { scene: props.scene, frame: props.frame, name: 'surface' },
   })
-  frozen.value = data ? data.file : sentences(error)[0]
+  frozen.value = data ? data.file : problemsOf(error)[0].says
 }
 const address = computed(() =>
   frozen.value.startsWith('frozen/')

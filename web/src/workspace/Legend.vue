@@ -10,13 +10,6 @@ import NumberField from './NumberField.vue'
 const props = defineProps<{ shown: Packed; by: string }>()
 const emit = defineEmits<{ by: [by: string]; range: [low: number, high: number] }>()
 
-const UNITS: Record<string, string> = {
-  speed: 'm/s',
-  vorticity: '1/s',
-  age: 's',
-  viscosity: 'Pa s',
-  difference: 'mm',
-}
 /** A range set by hand for an attribute; otherwise all of it. */
 const held = ref<Record<string, [number, number]>>({})
 const all = computed<[number, number]>(() => [props.shown.least ?? 0, props.shown.top ?? 1])
@@ -63,7 +56,7 @@ function release() {
         <option v-if="shown.kind === 'mesh'" value="">Water</option>
         <option v-for="c in shown.choices" :key="c" :value="c">{{ label(c) }}</option>
       </select>
-      <span class="dim">{{ UNITS[shown.by ?? ''] }}</span>
+      <span class="dim">{{ shown.unit }}</span>
     </div>
     <template v-if="shown.histogram">
       <svg viewBox="0 0 214 26" width="100%" height="26" preserveAspectRatio="none" aria-hidden="true">

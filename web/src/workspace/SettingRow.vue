@@ -1,7 +1,8 @@
 <script setup lang="ts">
+import endings from '../api/endings.json'
 import { computed } from 'vue'
 
-import { sentences, upload } from '../api/client'
+import { problemsOf, upload, type Said } from '../api/client'
 import { hexOf, linearOf } from '../shell/colour'
 import NumberField from './NumberField.vue'
 import { valueAt, withValue, type Setting } from './schema'
@@ -18,7 +19,7 @@ const props = defineProps<{
   /** caches that can be joined, by their folders */
   caches: { folder: string; name: string }[]
 }>()
-const emit = defineEmits<{ keep: [scene: SceneDocument]; problems: [problems: string[]] }>()
+const emit = defineEmits<{ keep: [scene: SceneDocument]; problems: [problems: Said[]] }>()
 
 interface Curve {
   keys: { time: number; value: number | number[]; segment?: string }[]
@@ -72,7 +73,7 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
     emit('problems', [])
     keep(kept.file)
   } catch (error) {
-    emit('problems', sentences(error))
+    emit('problems', problemsOf(error))
   }
 }
 </script>
@@ -158,9 +159,7 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
       <input
         type="file"
         multiple
-        :accept="
-          s.control === 'image' ? '.png,.jpg,.jpeg,.tif,.tiff' : '.obj,.ply,.stl,.glb,.usd,.usda,.usdc,.abc'
-        "
+        :accept="(s.control === 'image' ? endings.images : endings.meshes).join()"
         :aria-label="s.title"
         @change="bring(s.control === 'image' ? 'images' : 'meshes', $event)"
       />

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import type { Schemas } from '../api/client'
+import type { Said, Schemas } from '../api/client'
+import SaidList from '../shell/SaidList.vue'
 import { bytes, count, label } from '../shell/words'
 import ItemList from './ItemList.vue'
-import { counts, settingsOf, settingsOfElement, settingsOfScene, withValue, type Setting } from './schema'
+import { counts, settingsOf, settingsOfElement, settingsOfScene, type Setting } from './schema'
 import SettingRow from './SettingRow.vue'
 import type { SceneDocument } from './useTake'
 
@@ -16,19 +17,24 @@ const props = defineProps<{
   element: number | null
   frame: number
   forecast: Schemas['ForecastReply'] | null
-  problems: string[]
-  remarks: string[]
-  refused: string[]
+  stages: Schemas['StageCard'][]
+  problems: Said[]
+  remarks: Said[]
   solid: string | null
   caches: { folder: string; name: string }[]
 }>()
-const emit = defineEmits<{ keep: [scene: SceneDocument]; remove: []; solid: [] }>()
+const emit = defineEmits<{
+  keep: [scene: SceneDocument]
+  remove: []
+  solid: []
+  remedy: [remedy: Schemas['Remedy']]
+}>()
 
 const settings = computed<Setting[]>(() => {
   if (props.element !== null && props.scene.elements[props.element])
     return settingsOfElement(props.scene.elements[props.element], props.element)
-  if (props.part === 'liquid') return settingsOf('LiquidSettings', ['liquid'])
-  if (props.part === 'surface') return settingsOf('SurfaceSettings', ['surface'])
+  const stage = props.stages.find((s) => s.name === props.part)
+  if (stage) return settingsOf(stage.definition, [stage.part])
   if (props.part === 'delivery') return settingsOfScene('deliveries')
   return [
     ...settingsOf('Time', ['time']),
@@ -44,10 +50,16 @@ const groups = computed(() => {
   return [...found]
 })
 const title = computed(() =>
-  props.element !== null ? props.scene.elements[props.element]?.name : label(props.part),
+  props.element !== null
+    ? props.scene.elements[props.element]?.name
+    : (props.stages.find((s) => s.name === props.part)?.title ?? label(props.part)),
 )
-const fileProblems = ref<string[]>([])
-const advice = computed(() => [...new Set([...fileProblems.value, ...props.refused, ...props.problems])])
+const fileProblems = ref<Said[]>([])
+/** What is wrong, each thing once. */
+const wrong = computed(() => {
+  const all = [...fileProblems.value, ...props.problems]
+  return all.filter((a, i) => all.findIndex((b) => a.where === b.where && a.says === b.says) === i)
+})
 
 const others = computed(() =>
   (props.scene.elements as { name: string }[]).filter((_, i) => i !== props.element).map((e) => e.name),
@@ -57,17 +69,6 @@ const meshShape = computed(() => {
   const e = props.element !== null ? props.scene.elements[props.element] : null
   return e?.shape?.kind === 'mesh' ? e.shape : null
 })
-
-function unitFrom(sentence: string) {
-  const unit = /is its unit '(\w+)'/.exec(sentence)?.[1]
-  const index = Number(/elements\[(\d+)\]/.exec(sentence)?.[1])
-  if (unit) emit('keep', withValue(props.scene, ['elements', index, 'shape', 'unit'], unit))
-}
-
-function vesselFrom(sentence: string) {
-  const index = Number(/inside elements\[(\d+)\]/.exec(sentence)?.[1])
-  emit('keep', withValue(props.scene, ['elements', index, 'side'], 'inside'))
-}
 </script>
 
 <template>
@@ -126,16 +127,8 @@ function vesselFrom(sentence: string) {
       </p>
     </div>
     <div class="foot">
-      <p v-for="p in advice" :key="p" class="sentence bad" role="alert">
-        {{ p }}
-        <button v-if="p.includes('is its unit')" class="bare apply" @click="unitFrom(p)">Use it</button>
-      </p>
-      <p v-for="r in remarks" :key="r" class="sentence">
-        {{ r }}
-        <button v-if="r.includes('let liquid be inside')" class="bare apply" @click="vesselFrom(r)">
-          Use it as a vessel
-        </button>
-      </p>
+      <SaidList :items="wrong" bad @remedy="(r) => emit('remedy', r)" />
+      <SaidList :items="remarks" @remedy="(r) => emit('remedy', r)" />
       <div v-if="forecast && part !== 'delivery'" class="forecast n" :class="{ over: !forecast.fits }">
         <span>voxel</span><b>{{ +(forecast.voxel_size * 1000).toPrecision(3) }} mm</b> <span>memory</span
         ><b>{{ bytes(forecast.memory) }}</b> <span>voxels</span><b>{{ count(forecast.voxels) }}</b>

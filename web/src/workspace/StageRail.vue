@@ -1,24 +1,26 @@
 <script setup lang="ts">
-import type { Schemas } from '../api/client'
-import { bytes, duration, label } from '../shell/words'
+import { bytes } from '../shell/words'
 import Vessel from '../shell/Vessel.vue'
 
-/** The scene and its stages, each a vessel filled to the share of its frames that are current. */
-const props = defineProps<{
-  stages: Schemas['StageReport'][]
-  deliveries: Schemas['DeliveryReport'][]
-  elements: number
-  part: string
-}>()
+export interface Filled {
+  name: string
+  title: string
+  told: string
+  empty: string
+  current: number
+  stale: number
+  failed: number
+  total: number
+  bytes: number
+}
+
+/** The scene and what is made of it, each a vessel filled to the share that is current. */
+defineProps<{ vessels: Filled[]; elements: number; part: string }>()
 const emit = defineEmits<{ pick: [part: string] }>()
-const sumOf = (what: 'current' | 'stale' | 'total' | 'bytes') =>
-  props.deliveries.reduce((sum, d) => sum + d[what], 0)
-const countOf = (s: Schemas['StageReport'], state: string) => s.states.filter((t) => t === state).length
-function word(s: Schemas['StageReport']): string {
-  if (countOf(s, 'failed')) return 'failed'
-  if (countOf(s, 'stale')) return 'out of date'
-  const current = countOf(s, 'current')
-  return current ? `${Math.round((current / s.states.length) * 100)} %` : 'empty'
+function word(v: Filled): string {
+  if (v.failed) return 'failed'
+  if (v.stale) return 'out of date'
+  return v.current ? `${Math.round((v.current / v.total) * 100)} %` : v.empty
 }
 </script>
 
@@ -38,41 +40,17 @@ function word(s: Schemas['StageReport']): string {
       <span class="n dim">{{ elements }} elements</span>
     </button>
     <button
-      v-for="s in stages"
-      :key="s.stage"
+      v-for="v in vessels"
+      :key="v.name"
       class="bare stage"
-      :class="{ on: part === s.stage }"
-      :title="`${bytes(s.bytes)} on disk, ${duration(s.seconds)} of work`"
-      @click="emit('pick', s.stage)"
+      :class="{ on: part === v.name }"
+      :title="v.told"
+      @click="emit('pick', v.name)"
     >
-      <Vessel
-        :current="countOf(s, 'current')"
-        :stale="countOf(s, 'stale')"
-        :total="s.states.length"
-        :label="label(s.stage)"
-      />
-      <span>{{ label(s.stage) }}</span>
-      <span class="n dim">{{ word(s) }}</span>
-      <span v-if="s.bytes" class="n dim">{{ bytes(s.bytes) }}</span>
-    </button>
-    <button
-      class="bare stage"
-      :class="{ on: part === 'delivery' }"
-      title="Files for who takes over"
-      @click="emit('pick', 'delivery')"
-    >
-      <Vessel :current="sumOf('current')" :stale="sumOf('stale')" :total="sumOf('total')" label="Delivery" />
-      <span>Delivery</span>
-      <span class="n dim">{{
-        sumOf('stale')
-          ? 'out of date'
-          : sumOf('current')
-            ? `${Math.round((sumOf('current') / sumOf('total')) * 100)} %`
-            : deliveries.length
-              ? 'empty'
-              : 'none'
-      }}</span>
-      <span v-if="sumOf('bytes')" class="n dim">{{ bytes(sumOf('bytes')) }}</span>
+      <Vessel :current="v.current" :stale="v.stale" :total="v.total" :label="v.title" />
+      <span>{{ v.title }}</span>
+      <span class="n dim">{{ word(v) }}</span>
+      <span v-if="v.bytes" class="n dim">{{ bytes(v.bytes) }}</span>
     </button>
   </nav>
 </template>

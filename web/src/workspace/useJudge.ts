@@ -1,6 +1,6 @@
 import { reactive, ref, shallowRef, watch, type Ref } from 'vue'
 
-import { csrf, sentences } from '../api/client'
+import { csrf, problemsOf } from '../api/client'
 import { unpack, type Packed } from '../viewport/packed'
 import type { SceneDocument } from './useTake'
 
@@ -73,7 +73,7 @@ export function useJudge(take: number, middle: () => number[]) {
         problem.value = ''
         behind.value = false
       } else if (reply.status !== 409) {
-        problem.value = sentences(await reply.json().catch(() => null))[0]
+        problem.value = problemsOf(await reply.json().catch(() => null))[0].says
       }
     } catch (error) {
       if ((error as Error).name !== 'AbortError') problem.value = 'The server did not answer; try again.'

@@ -10,6 +10,7 @@ from django.conf import settings
 from django.core.management.base import BaseCommand, CommandParser
 
 from basin.scene import scene_schema
+from basin.stages.imports import ENDINGS
 from studio.api import api
 
 TARGET = Path("web") / "src" / "api"
@@ -30,6 +31,7 @@ class Command(BaseCommand):
             folder / "openapi.json": json.dumps(api.get_openapi_schema(path_prefix="/api/"), indent=1, default=str)
             + "\n",
             folder / "scene-schema.json": json.dumps(scene_schema(), indent=1) + "\n",
+            folder / "endings.json": json.dumps(ENDINGS, indent=1) + "\n",
         }
         typed = folder / "schema.d.ts"
         before = typed.read_text() if typed.exists() else ""

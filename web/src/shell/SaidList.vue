@@ -1,0 +1,38 @@
+<script setup lang="ts">
+import type { Said, Schemas } from '../api/client'
+
+/** Problems, remarks and advice: what they are about, what is so, what it leads to, and what mends it. */
+defineProps<{ items: Said[]; bad?: boolean }>()
+const emit = defineEmits<{ remedy: [remedy: Schemas['Remedy']] }>()
+
+/** The setting in words: `elements[2].shape.file` of a named element is its shape file. */
+function place(said: Said): string {
+  const path = said.element ? said.where.replace(/^\w+\[\d+\]\.?/, '') : said.where
+  return path.replaceAll('.', ' ').replaceAll('_', ' ')
+}
+</script>
+
+<template>
+  <p
+    v-for="said in items"
+    :key="said.where + said.says"
+    class="sentence"
+    :class="{ bad }"
+    :role="bad ? 'alert' : undefined"
+  >
+    <b v-if="said.element">{{ said.element }}</b><template v-if="said.element && place(said)">, </template
+    >{{ place(said) }}<template v-if="said.element || place(said)">: </template>{{ said.says
+    }}<template v-if="said.leads_to">: {{ said.leads_to }}</template>
+    <button v-if="said.remedy" class="bare apply" @click="emit('remedy', said.remedy)">
+      {{ said.remedy.label }}
+    </button>
+  </p>
+</template>
+
+<style scoped>
+.apply {
+  color: var(--accent);
+  text-decoration: underline;
+  margin-left: 6px;
+}
+</style>

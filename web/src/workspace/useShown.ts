@@ -1,0 +1,100 @@
+import { computed, ref, shallowRef, watch, type Ref } from 'vue'
+
+import type { Schemas } from '../api/client'
+import type { Packed } from '../viewport/packed'
+import type { Viewport } from '../viewport/viewport'
+import { useFrameCache } from './useFrameCache'
+import { useJudge } from './useJudge'
+import type { SceneDocument } from './useTake'
+
+export const JUDGE = 'judge'
+
+interface At {
+  scene: Ref<SceneDocument | null>
+  quality: Ref<string>
+  frame: Ref<number>
+  playing: Ref<boolean>
+  stages: Ref<Schemas['StageCard'][]>
+  report: Ref<Record<string, Schemas['StageReport']>>
+}
+
+/** What the viewport shows: frames of a stage, or one frame that is judged; coloured by an attribute. */
+export function useShown(id: number, port: () => Viewport | undefined, at: At) {
+  const frames = useFrameCache(id)
+  const mode = ref('')
+  const colouring = ref<Record<string, string>>({})
+  const shown = shallowRef<Packed | null>(null)
+  const absent = ref('')
+  const judge = useJudge(id, () => port()?.middle() ?? [0, 0, 0])
+  const judged = computed(() => at.stages.value.find((s) => s.judged)?.name ?? '')
+  const by = computed(
+    () => colouring.value[mode.value] ?? at.stages.value.find((s) => s.name === mode.value)?.colouring ?? '',
+  )
+  const first = () => at.scene.value?.time.first ?? 1
+
+  let turn = 0 // what was asked for last is shown, in whatever order answers come
+  let newest = 0 // of those that are shown
+  async function show() {
+    const mine = at.frame.value
+    const asked = ++turn
+    port()?.showTime(mine - first())
+    if (mode.value === JUDGE) {
+      judge.options.by = by.value
+      judge.ask(at.scene.value!, at.quality.value, mine)
+      absent.value = ''
+      return
+    }
+    const stage = at.stages.value.find((s) => s.name === mode.value)
+    const report = at.report.value[mode.value]
+    const state = report?.states[mine - (report?.first ?? 1)]
+    const there = state === 'current' || state === 'stale'
+    const packed = there ? await frames.at(at.quality.value, mode.value, mine, by.value) : null
+    // while playing, an answer that is late is better than none, but never one that is older than what is seen
+    if (asked < newest || (asked !== turn && !at.playing.value)) return
+    newest = asked
+    absent.value = packed ? '' : (stage?.absent ?? '')
+    if (!packed) {
+      if (!at.playing.value) {
+        port()?.clearLiquid()
+        port()?.render()
+        shown.value = null
+      }
+      return
+    }
+    shown.value = packed
+    if (packed.kind === 'points') port()?.showPoints(packed)
+    else port()?.showMesh(packed)
+    frames.prefetch(at.quality.value, mode.value, mine, by.value, (n) => {
+      return report?.states[n - report.first] === 'current'
+    })
+  }
+
+  /** What is judged: the mesh, and the particles that it is made of beside it if wanted. */
+  async function showJudged() {
+    const packed = judge.packed.value
+    if (mode.value !== JUDGE || !packed) return
+    shown.value = packed
+    port()?.showMesh(packed, judge.options.wire)
+    if (!judge.options.beside) return
+    const made = at.stages.value.find((s) => s.judged)
+    const source = at.stages.value.find((s) => s.name === made?.reads[0])
+    if (!source) return
+    const points = await frames.at(at.quality.value, source.name, at.frame.value, source.colouring)
+    if (points && mode.value === JUDGE && shown.value === packed) port()?.showPoints(points, true)
+  }
+
+  watch([judge.packed, () => judge.options.wire, () => judge.options.beside], showJudged)
+  watch(at.frame, show)
+  watch([mode, colouring], (_, [before]) => {
+    if (before === JUDGE && mode.value !== JUDGE) judge.end()
+    void show()
+  })
+
+  /** Frames may have been made anew. */
+  async function renew() {
+    frames.forget()
+    await show()
+  }
+
+  return { mode, by, colouring, shown, absent, judge, judged, show, renew }
+}
