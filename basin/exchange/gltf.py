@@ -1,7 +1,7 @@
 """glTF 2.0 binary, written by hand: a node a piece, float positions, normals, colours, texture coordinates.
 
 The format's unit is the metre and its up axis Y. Velocities and other attributes are application-specific ones, with
-an underscore before their names in capitals, as the standard asks.
+an underscore before their names in capitals, as the standard asks; ids are two 16-bit numbers, the lower one first.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ import numpy as np
 from basin.exchange.pieces import Piece
 from basin.geometry.mesh import vertex_normals
 
-FLOAT, UINT = 5126, 5125
+FLOAT, UINT, SHORT = 5126, 5125, 5123
 VERTICES, INDICES = 34962, 34963
 POINTS, TRIANGLES = 0, 4
 KINDS = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}
@@ -37,7 +37,7 @@ def write_glb(path: Path, pieces: list[Piece]) -> None:
     chunks: list[bytes] = []
     at = 0
 
-    def add(array: np.ndarray, target: int, bounds: bool = False) -> int:
+    def add(array: np.ndarray, target: int, bounds: bool = False, kind: int = FLOAT) -> int:
         nonlocal at
         data = np.ascontiguousarray(array).tobytes()
         document["bufferViews"].append({"buffer": 0, "byteOffset": at, "byteLength": len(data), "target": target})
@@ -46,7 +46,7 @@ def write_glb(path: Path, pieces: list[Piece]) -> None:
         width = 1 if array.ndim == 1 or target == INDICES else array.shape[1]
         made: dict[str, Any] = {
             "bufferView": len(document["bufferViews"]) - 1,
-            "componentType": UINT if target == INDICES else FLOAT,
+            "componentType": UINT if target == INDICES else kind,
             "count": array.size // width,
             "type": KINDS[width],
         }
@@ -61,6 +61,10 @@ def write_glb(path: Path, pieces: list[Piece]) -> None:
         held = {"POSITION": add(np.asarray(piece.position, "<f4"), VERTICES, bounds=True)}
         for name, value in piece.attributes.items():
             if value.ndim > 1 and value.shape[1] not in KINDS:
+                continue
+            if name == "id":  # vertices may not hold 32 bits, and a float tells whole numbers apart up to 2^24 only
+                halves = np.column_stack([value % 65536, value // 65536]).astype("<u2")
+                held["_ID"] = add(halves, VERTICES, kind=SHORT)
                 continue
             own = {"colour": "COLOR_0", "uv": "TEXCOORD_0"}.get(name, f"_{name.upper()}")
             given = np.column_stack([value[:, 0], 1 - value[:, 1]]) if name == "uv" else value  # their rows run down

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import trimesh
@@ -61,11 +64,44 @@ def verify_glb(path: Path, pieces: list[Piece]) -> None:
         _same("points", found.vertices, np.asarray(piece.position, np.float32))
         if piece.triangle is not None:
             _same("triangles", found.faces, piece.triangle, exact=True)
+    held = _vertex_attributes(path)
+    for piece in full:
+        for name, value in piece.attributes.items():
+            if name in ("colour", "uv"):
+                continue  # trimesh turns these into pictures of its own
+            own = held[piece.name].get(f"_{name.upper()}")
+            if name == "id":
+                _same("ids", own, np.column_stack([value % 65536, value // 65536]), exact=True)
+            elif value.ndim == 1 or value.shape[1] <= 4:
+                _same(name, own, np.asarray(value, np.float32), exact=True)
 
 
-def verify_usd(path: Path, frame: int, pieces: list[Piece]) -> None:
-    """A frame of a USD file against its pieces."""
+def _vertex_attributes(path: Path) -> dict[str, dict[str, np.ndarray]]:
+    """What the vertices of each mesh of a glTF file carry, by the names in the file (the standard, section 3.6)."""
+    data = path.read_bytes()
+    length = int.from_bytes(data[12:16], "little")
+    document, binary = json.loads(data[20 : 20 + length]), data[28 + length :]
+    found: dict[str, dict[str, np.ndarray]] = {}
+    for mesh in document.get("meshes", []):
+        held = found[mesh["name"]] = {}
+        for name, index in mesh["primitives"][0]["attributes"].items():
+            told = document["accessors"][index]
+            view = document["bufferViews"][told["bufferView"]]
+            kind = {5123: "<u2", 5126: "<f4"}[told["componentType"]]
+            width = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4}[told["type"]]
+            values = np.frombuffer(binary, kind, told["count"] * width, view["byteOffset"])
+            held[name] = values.reshape(told["count"], width)
+    return found
+
+
+def verify_usd(path: Path, frames: Iterable[tuple[int, list[Piece]]]) -> None:
+    """Frames of a USD file, by their numbers, against their pieces."""
     stage = opened(path)
+    for frame, pieces in frames:
+        _verify_usd_frame(stage, frame, pieces)
+
+
+def _verify_usd_frame(stage: Usd.Stage, frame: int, pieces: list[Piece]) -> None:
     for piece in pieces:
         prim = stage.GetPrimAtPath(f"/delivery/{piece.name}")
         if not prim:
@@ -86,9 +122,14 @@ def _array(attribute: Usd.Attribute, time: Usd.TimeCode) -> np.ndarray | None:
     return None if value is None else np.array(value)
 
 
-def verify_alembic(path: Path, second: float, pieces: list[Piece]) -> None:
-    """A frame of an Alembic file against its pieces."""
+def verify_alembic(path: Path, frames: Iterable[tuple[float, list[Piece]]]) -> None:
+    """Frames of an Alembic file, by their seconds, against their pieces."""
     top = Abc.IArchive(str(path)).getTop()
+    for second, pieces in frames:
+        _verify_alembic_frame(top, second, pieces)
+
+
+def _verify_alembic_frame(top: Any, second: float, pieces: list[Piece]) -> None:
     names = {top.getChild(i).getName() for i in range(top.getNumChildren())}
     select = Abc.ISampleSelector(second, Abc.ISampleSelector.TimeIndexType.kNearIndex)
     for piece in pieces:

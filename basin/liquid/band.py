@@ -16,7 +16,7 @@ import numpy as np
 from numba import prange
 
 from basin.grid.tiles import Tiles, at, load, velocity_in
-from basin.kernels import kernel
+from basin.kernels import kernel, shared
 from basin.liquid.levelset import FARTHEST, LEAST_ROOM
 from basin.liquid.particles import M, Particles, X, new_ids
 from basin.liquid.randomness import uniform
@@ -123,7 +123,7 @@ class Births:
     like: MadeOf
 
 
-@kernel(parallel=True)
+@shared
 def _beside(volume, where, first, held):
     for t in prange(1, first.shape[0]):
         for i in range(-8, 9, 8):
@@ -134,7 +134,7 @@ def _beside(volume, where, first, held):
                         held[t] = volume[n].max() > 0.0
 
 
-@kernel(parallel=True)
+@shared
 def _add_share(volume, where, first, share):
     for t in prange(1, first.shape[0]):
         block = np.empty((10, 10, 10), np.float32)
@@ -163,7 +163,7 @@ def _lower_envelope(field, out):
                 rows[i, n] = min(rows[i, n], flat[m, n] + way)
 
 
-@kernel(parallel=True)
+@shared
 def _depth(air, where, first, depth):
     n = 8 + 2 * DEEPEST
     for t in prange(1, first.shape[0]):
@@ -220,7 +220,7 @@ def _take_in(start, row, first, record, depth, moving, band, volume, gone):
                 gone[p] = True
 
 
-@kernel(parallel=True)
+@shared
 def _flowed(volume, room_of, u, v, w, ou, ov, ow, share, where, first, out, given, side_of):
     """What cells hold after a step of upwind fluxes between cells that hold something, and a little evening out.
 
@@ -503,7 +503,7 @@ def _cubic(line, x, y, z):
     return total
 
 
-@kernel(parallel=True)
+@shared
 def _carry(axis, row, first, where, own, u, v, w, dt, out):
     h = np.float32(dt)
     half, low, high = np.float32(0.5), np.float32(1.5), np.float32(WIDE - 2.5)

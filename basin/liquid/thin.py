@@ -25,7 +25,6 @@ THICKNESS = 1.1  # voxels: thinner walls need triangles
 # voxels about a cell, the middle of a kernel or a particle within which a triangle may hide something from it
 CELL_SEES, KERNEL_SEES, PARTICLE_SEES = 1.001, 1.251, 1.501
 REACH = 7.0  # voxels beyond a tile within which triangles are listed for it: a substep's way and a little more
-MOST_NEAR = 512  # triangles looked at together
 CLEARANCE = 0.02  # voxels that paths keep from a triangle
 EDGE = 1e-6  # of a triangle's size that it is larger for rays, so that none slips between two of them
 MOST_BENDS = 4
@@ -42,7 +41,7 @@ class ThinWalls:
     Attributes
     ----------
     corner : float64 (m, 4, 3), corners of the triangles and, fourth, their unit normals
-    body : int32 (m,), rows of their motions: one for a body, or for each triangle of one that deforms
+    body : int32 (m,), ascending, rows of their motions: one for a body, or for each triangle of one that deforms
     back : float64 (rows, 3, 4), takes a place at the substep's end to where its body had it at the start
     slot : int32 (tiles + 1,), number of each tile's list, -1 for none
     start, listed : lists of triangles (CSR) by that number
@@ -88,24 +87,39 @@ def _comes_near(corner, m, first, t, reach):
     return _near_plane(corner, m, first[t, 0] + 4.0, first[t, 1] + 4.0, first[t, 2] + 4.0, 4.0 + reach)
 
 
-@kernel(parallel=True)
-def _listing(first, corner, reach, start, listed):
-    """List the triangles near each tile; while `listed` is empty, only count them into `start`."""
+@kernel
+def _listing(first, where, corner, reach, start, listed):
+    """List the triangles near each tile, in their order; while `listed` is empty, only count them into `start`.
+
+    Each triangle looks at the tiles about its own box alone.
+    """
     filling = listed.shape[0] > 0
-    for t in prange(1, first.shape[0]):
-        n = 0
-        for m in range(corner.shape[0]):
-            if _comes_near(corner, m, first, t, reach):
-                if filling:
-                    listed[start[t] + n] = m
-                n += 1
-        if not filling:
-            start[t + 1] = n
+    at = np.zeros(first.shape[0], np.int64)
+    lo, hi = np.empty(3, np.int64), np.empty(3, np.int64)
+    for m in range(corner.shape[0]):
+        for d in range(3):
+            low = min(corner[m, 0, d], corner[m, 1, d], corner[m, 2, d]) - reach
+            high = max(corner[m, 0, d], corner[m, 1, d], corner[m, 2, d]) + reach
+            # a tile counts where the box only touches it, too
+            lo[d] = max(np.int64(np.ceil(low / 8.0)) - 1, 0)
+            hi[d] = min(np.int64(np.floor(high / 8.0)) + 1, where.shape[d] - 2)
+        for i in range(lo[0], hi[0]):
+            for j in range(lo[1], hi[1]):
+                for k in range(lo[2], hi[2]):
+                    t = where[i + 1, j + 1, k + 1]
+                    own = first[t, 0] == 8 * i and first[t, 1] == 8 * j and first[t, 2] == 8 * k
+                    if t > 0 and own and _comes_near(corner, m, first, t, reach):
+                        if filling:
+                            listed[start[t] + at[t]] = m
+                        at[t] += 1
+    if not filling:
+        for t in range(1, first.shape[0]):
+            start[t + 1] = at[t]
 
 
 @kernel
 def _near(corner, listed, begin, end, x, y, z, reach, near):
-    """Those of a list of triangles that come within reach of a place; returns their number."""
+    """Those of a list of triangles that come within reach of a place, into a list as long; returns their number."""
     n = 0
     for e in range(begin, end):
         m = listed[e]
@@ -116,7 +130,7 @@ def _near(corner, listed, begin, end, x, y, z, reach, near):
             continue
         if min(a[2], b[2], c[2]) > z + reach or max(a[2], b[2], c[2]) < z - reach:
             continue
-        if n < MOST_NEAR and _near_plane(corner, m, x, y, z, reach):
+        if _near_plane(corner, m, x, y, z, reach):
             near[n] = m
             n += 1
     return n
@@ -166,7 +180,7 @@ def _sight_of_cells(row, first, corner, start, listed, u, v, w, hidden):
     """What cells do not see of their neighbours; faces that nobody sees through are shut."""
     for s in prange(row.shape[0]):
         t = row[s]
-        near = np.empty(MOST_NEAR, np.int64)
+        near = np.empty(start[s + 1] - start[s], np.int64)
         for a in range(8):
             for b in range(8):
                 for c in range(8):
@@ -198,7 +212,7 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
         free = np.empty((12, 12, 12), np.float32)
         open_volumes(node, within, i0, j0, k0, free)
         share = np.zeros((10, 10, 10, 4))  # of the narrow kernel's room, and its first moments
-        beside = np.empty(MOST_NEAR, np.int64)
+        beside = np.empty(start[s + 1] - start[s], np.int64)
         for a in range(10):
             for b in range(10):
                 for c in range(10):
@@ -268,13 +282,13 @@ def thin_walls(
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
     corner = np.concatenate([corner, normal[:, None]], axis=1)
     start = np.zeros(len(tiles) + 2, np.int64)
-    _listing(tiles.first, corner, REACH, start, np.zeros(0, np.int32))
+    _listing(tiles.first, tiles.where, corner, REACH, start, np.zeros(0, np.int32))
     row = np.flatnonzero(start[1:]).astype(np.int32)
     np.cumsum(start, out=start)
     if len(row) == 0:
         return ThinWalls.none(tiles)
     listed = np.zeros(int(start[-1]), np.int32)
-    _listing(tiles.first, corner, REACH, start, listed)
+    _listing(tiles.first, tiles.where, corner, REACH, start, listed)
     slot = np.full(len(tiles) + 1, -1, np.int32)
     slot[row] = np.arange(len(row))
     begin = np.append(start[row], start[-1])
@@ -349,7 +363,7 @@ def _sight_of_particles(tile_start, row, record, corner, slot, start, listed, ou
         s = slot[row[t]]
         if s < 0:
             continue
-        near = np.empty(MOST_NEAR, np.int64)
+        near = np.empty(start[s + 1] - start[s], np.int64)
         for p in range(tile_start[t], tile_start[t + 1]):
             x, y, z = np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])
             n = _near(corner, listed, start[s], start[s + 1], x, y, z, PARTICLE_SEES, near)
@@ -390,15 +404,14 @@ def _moved(matrix, x, y, z):
 
 
 @kernel
-def _first_hit(corner, body, near, n, who, p, d):
-    """(share of the way, triangle) of the first triangle of a body that it meets; share 2 for none."""
+def _first_hit(corner, near, begin, end, p, d):
+    """(share of the way, triangle) of the first of some triangles that it meets; share 2 for none."""
     least, which = 2.0, -1
-    for e in range(n):
+    for e in range(begin, end):
         m = near[e]
-        if body[m] == who:
-            share = _hit(corner, m, p[0], p[1], p[2], d[0], d[1], d[2])
-            if share < least:
-                least, which = share, m
+        share = _hit(corner, m, p[0], p[1], p[2], d[0], d[1], d[2])
+        if share < least:
+            least, which = share, m
     return least, which
 
 
@@ -411,14 +424,14 @@ def _within(p, low, high):
 
 
 @kernel
-def _held(corner, body, near, n, who, p, d, low, high):
-    """Go from p by d, but along a body's triangles instead of through them; returns the place and the last normal.
+def _held(corner, near, begin, end, p, d, low, high):
+    """Go from p by d, but along some triangles instead of through them; returns the place and the last normal.
 
     A slide that would leave the domain ends where it began: put back onto the wall, it could lie behind the triangle.
     """
     normal = np.zeros(3)
     for _ in range(MOST_BENDS):
-        share, m = _first_hit(corner, body, near, n, who, p, d)
+        share, m = _first_hit(corner, near, begin, end, p, d)
         if share > 1.0:
             return p + d, normal
         g = corner[m, 3].copy() if corner[m, 3] @ d <= 0.0 else -corner[m, 3]
@@ -457,7 +470,7 @@ def _keep(
         s = slot[row[t]]
         if s < 0:
             continue
-        near = np.empty(MOST_NEAR, np.int64)
+        near = np.empty(start[s + 1] - start[s], np.int64)
         for p in range(tile_start[t], tile_start[t + 1]):
             span = np.float32(0.0)
             for d in range(3):
@@ -470,16 +483,15 @@ def _keep(
             b = np.array([np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])])
             for axis in range(3):
                 b[axis] = min(max(b[axis], low[axis]), high[axis])
-            for at in range(n):
+            until = 0
+            while until < n:  # a body's triangles lie side by side
+                at = until
                 who = body[near[at]]
-                again = False
-                for e in range(at):
-                    again |= body[near[e]] == who
-                if again:
-                    continue
+                while until < n and body[near[until]] == who:
+                    until += 1
                 x, y, z = _moved(back[who], b[0], b[1], b[2])
                 end = np.array([x, y, z])
-                found, normal = _held(corner, body, near, n, who, a, end - a, low, high)
+                found, normal = _held(corner, near, at, until, a, end - a, low, high)
                 if normal[0] == 0.0 and normal[1] == 0.0 and normal[2] == 0.0:
                     continue
                 x, y, z = _moved(front[who], found[0], found[1], found[2])

@@ -28,6 +28,7 @@ from basin.settings import Curve, value_at
 from basin.stages.carrying import carried_by, given_by
 from basin.stages.files import SceneFiles, Shaped, element_mesh
 
+MOST_TRIANGLES = 40  # of a thin wall on the side of a voxel, from where on that is said
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
 
 
@@ -131,7 +132,7 @@ def _check_element(told: _Told, index: int, element: AnyElement, scene: Scene, f
     if isinstance(element, Span) and not element.spans():
         told.remark(".active", "is never on, so it does nothing")
     if isinstance(element, Collider):
-        return _check_collider(told, element, scene)
+        return _check_collider(told, element, mesh, scene)
     return _check_place(told, element, mesh, scene, files)
 
 
@@ -172,7 +173,7 @@ def _check_mesh(
     return not unit
 
 
-def _check_collider(told: _Told, element: Collider, scene: Scene) -> None:
+def _check_collider(told: _Told, element: Collider, mesh: TriangleMesh, scene: Scene) -> None:
     jump = _longest_jump(element, scene)
     if jump > LONGEST_MOVE * scene.liquid.substeps_max * scene.liquid.voxel_size:
         told.remark(
@@ -180,12 +181,21 @@ def _check_collider(told: _Told, element: Collider, scene: Scene) -> None:
             f"jumps by {jump:.3g} m within a frame, more than the substeps can follow; liquid is thrown about or left "
             "behind. Let one collider end and another one start instead",
         )
-    thin = _thickness(element)
-    if thin is not None and thin < scene.liquid.voxel_size:
+    thin, voxel = _thickness(element), scene.liquid.voxel_size
+    if thin is None or thin >= voxel:
+        return
+    told.remark(
+        "",
+        f"{thin * 1000:.3g} mm thick, less than a voxel of the final; rays hold the liquid back, which takes longer "
+        "and leaves a rougher wall. Thicken it or use a finer voxel",
+    )
+    scale = scale_of(scene.placement(element).matrix(0.0))
+    crowd = len(mesh.triangle) / max(mesh.area() * scale**2 / voxel**2, 1.0)
+    if crowd > MOST_TRIANGLES:
         told.remark(
-            "",
-            f"{thin * 1000:.3g} mm thick, less than a voxel of the final; rays hold the liquid back, which takes "
-            "longer and leaves a rougher wall. Thicken it or use a finer voxel",
+            ".shape",
+            f"its mesh has about {crowd:.0f} triangles to a voxel's side, and each of them is tried for every ray",
+            "it holds the liquid, but its substeps take many times as long. Thin the mesh out",
         )
 
 

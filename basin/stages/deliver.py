@@ -306,8 +306,7 @@ def _written(
                     return False
                 stage.add(number, pieces(own))
             stage.finish()
-        for number, own in zip(numbers, one.frames, strict=True):
-            verify_usd(path, number, pieces(own))
+        verify_usd(path, ((number, pieces(own)) for number, own in zip(numbers, one.frames, strict=True)))
         return True
     if kind == "abc":
         archive = AlembicFile(path, scene.time.fps, numbers[0], delivery.step)
@@ -316,8 +315,8 @@ def _written(
                 return False
             archive.add(pieces(own))
         archive.finish()
-        for number, own in zip(numbers, one.frames, strict=True):
-            verify_alembic(path, number / scene.time.fps, pieces(own))
+        fps = scene.time.fps
+        verify_alembic(path, ((number / fps, pieces(own)) for number, own in zip(numbers, one.frames, strict=True)))
         return True
     found = pieces(frame)
     if kind == "glb":

@@ -105,24 +105,32 @@ def _checks(data: Mapping[str, np.ndarray], some: Any) -> np.ndarray:
 def pack_particles(store: StageCache, frame: int, budget: int, by: str = "speed", time: float = 0.0) -> bytes:
     """A liquid frame as points coloured by an attribute, thinned to `budget` by a hash of the ids."""
     data = store.frame(frame)
-    position, identity = data["position"], data["id"]
-    total = len(position)
+    identity = data["id"]
     choices = attributes(data)
-    if total == 0:
-        return pack({"kind": "points", "count": 0, "total": 0, "choices": choices}, [])
     chance = (identity.astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)) >> np.uint64(32)
     order = np.argsort(chance, kind="stable")[:budget]
-    low, span, place = _within_bounds(position[order])
-    told, shades = shaded(data, by if by in choices else "speed", order, time)
+    shading: _Shading = ({}, [])
+    if len(order):
+        shading = shaded(data, by if by in choices else "speed", order, time)
+    spacing = float(data["particle_spacing"])
+    return pack_cloud(data["position"][order], spacing, shading, total=len(identity), choices=choices)
+
+
+def pack_cloud(position: np.ndarray, spacing: float, shading: _Shading = ({}, []), **more: Any) -> bytes:
+    """Any points, drawn as balls that lie a spacing apart: 16-bit positions; `more` goes into the header."""
+    if len(position) == 0:
+        return pack({"kind": "points", "count": 0, "total": 0, **more}, [])
+    low, span, place = _within_bounds(position)
+    told, shades = shading
     header = {
         "kind": "points",
-        "count": len(order),
-        "total": total,
+        "count": len(position),
+        "total": len(position),
         "low": low.tolist(),
         "span": span.tolist(),
-        "spacing": float(data["particle_spacing"]),
-        "choices": choices,
+        "spacing": spacing,
         **told,
+        **more,
     }
     return pack(header, [("position", place.ravel()), *shades])
 

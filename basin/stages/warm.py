@@ -322,4 +322,6 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    from basin.stages import warm  # by its name, under which other processes find what they are to call
+
+    warm.main()
