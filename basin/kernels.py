@@ -135,6 +135,14 @@ def digest(function: Any) -> str:
 _known: dict[Any, str] = {}
 
 
+def depth(function: Any) -> int:
+    """How deep the kernels lie that a kernel or plain function names: 0 for one that names none."""
+    plain = getattr(function, "py_func", function)
+    inner = [value for _, value in _named(plain) if isinstance(value, CPUDispatcher | types.FunctionType)]
+    own = [one for one in inner if not _installed(getattr(one, "py_func", one).__code__.co_filename)]
+    return 1 + max(map(depth, own)) if own else 0
+
+
 def _parts(function: types.FunctionType) -> tuple[Any, ...]:
     flags = getattr(function, "__kernel_flags__", {})
     code = _code(function.__code__, function.__doc__)
@@ -257,30 +265,28 @@ os.environ["NUMBA_CACHE_LOCATOR_CLASSES"] = numba.config.CACHE_LOCATOR_CLASSES =
 
 
 class Compiled(event.Listener):  # type: ignore[misc]
-    """What is compiled while it listens: (kernel, types of its arguments, own seconds, depth of kernels inside)."""
+    """What is compiled while it listens: (kernel, types of its arguments, seconds without kernels compiled inside)."""
 
     def __init__(self) -> None:
-        self.rows: list[tuple[str, str, float, int]] = []
-        self._open: list[list[Any]] = []
+        self.rows: list[tuple[str, str, float]] = []
+        self._open: list[list[float]] = []
 
     def on_start(self, begun: Any) -> None:
         """A kernel's compiling begins."""
-        self._open.append([clock.perf_counter(), 0.0, 0])
+        self._open.append([clock.perf_counter(), 0.0])
 
     def on_end(self, ended: Any) -> None:
         """It ends."""
-        begin, within, depth = self._open.pop()
+        begin, within = self._open.pop()
         whole = clock.perf_counter() - begin
         function = ended.data["dispatcher"].py_func
         name = f"{function.__module__}.{function.__qualname__}"
-        self.rows.append((name, repr(tuple(ended.data["args"])), whole - within, depth))
+        self.rows.append((name, repr(tuple(ended.data["args"])), whole - within))
         if self._open:
-            outer = self._open[-1]
-            outer[1] += whole
-            outer[2] = max(outer[2], depth + 1)
+            self._open[-1][1] += whole
 
 
-def compiled(action: Callable[[], Any]) -> list[tuple[str, str, float, int]]:
+def compiled(action: Callable[[], Any]) -> list[tuple[str, str, float]]:
     """What calling something makes compile."""
     listener = Compiled()
     with event.install_listener("numba:compile", listener):

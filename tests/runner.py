@@ -9,6 +9,7 @@ from typing import Any
 from django.conf import settings
 from django.test import runner
 from django.test.runner import DiscoverRunner, ParallelTestSuite, RemoteTestResult, RemoteTestRunner
+from django.test.utils import TimeKeeper
 
 SLOWEST = 20
 
@@ -73,7 +74,7 @@ class Runner(DiscoverRunner):
         return Timed
 
     def suite_result(self, suite: Any, result: Timed, **more: Any) -> Any:
-        if self.timing:
+        if isinstance(self.time_keeper, TimeKeeper):
             longest: dict[str, float] = {}
             for seconds, name in result.seconds:
                 longest[name] = max(seconds, longest.get(name, 0.0))

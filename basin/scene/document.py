@@ -80,9 +80,16 @@ def _element_at(place: Sequence[Any], document: dict[str, Any]) -> str:
     return name if isinstance(name, str) else ""
 
 
-_UNION_TAGS = {
-    *("fill", "inflow", "collider", "drain", "force", "sphere", "box", "mesh", "plane", "tub", "tube", "disc"),
-    *("plain", "gradient", "figure", "image", "random"),
-    *("wind", "drag", "turbulence", "vortex", "attraction", "everywhere"),
-    *("Curve", "float", "tuple[float, float, float]", "function-after[_ordered(), Curve]"),
-}
+def _tags_in(node: Any) -> set[str]:
+    """Words by which a schema tells the kinds of a part apart."""
+    if isinstance(node, list):
+        return set().union(*map(_tags_in, node))
+    if not isinstance(node, dict):
+        return set()
+    own = set(node.get("discriminator", {}).get("mapping", {}))
+    return own.union(*map(_tags_in, node.values()))
+
+
+# what stands in places of errors but is no setting: kinds, and the forms that a value may have
+_FORMS = {"Curve", "float", "tuple[float, float, float]", "function-after[_ordered(), Curve]"}
+_UNION_TAGS = _tags_in(scene_schema()) | _FORMS

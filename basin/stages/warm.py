@@ -48,12 +48,11 @@ class Group(NamedTuple):
 
 @dataclass(frozen=True)
 class Row:
-    """A kernel with types of its arguments: how long its own compiling took, how deep other kernels lie within it."""
+    """A kernel with types of its arguments, and how long its own compiling took."""
 
     kernel: str
     types: str
     seconds: float
-    depth: int
     stage: str
     number: int
 
@@ -233,9 +232,12 @@ def _tasks(rows: list[Row], group: Group) -> list[list[Row]]:
     by_kernel: dict[str, list[Row]] = {}
     for row in own:
         by_kernel.setdefault(row.kernel, []).append(row)
-    return sorted(
-        by_kernel.values(), key=lambda r: (max(row.depth for row in r), -sum(row.seconds for row in r), r[0].kernel)
-    )
+
+    def turn(rows: list[Row]) -> tuple[int, float, str]:
+        name = rows[0].kernel
+        return kernels.depth(kernels.KERNELS[name]), -sum(row.seconds for row in rows), name
+
+    return sorted(by_kernel.values(), key=turn)
 
 
 def _serve(work: _Work) -> None:
@@ -299,9 +301,9 @@ def record() -> list[Row]:
     """Compile everything in this process, in an empty folder, and write the table of what it took."""
     rows: list[Row] = []
     for group in groups():
-        for name, types, seconds, depth in kernels.compiled(lambda g=group: run_scene(*g)):  # type: ignore[misc]
+        for name, types, seconds in kernels.compiled(lambda g=group: run_scene(*g)):  # type: ignore[misc]
             if name in kernels.KERNELS:
-                rows.append(Row(name, types, round(seconds, 2), depth, *group))
+                rows.append(Row(name, types, round(seconds, 2), *group))
     lines = ",\n".join(json.dumps(asdict(row)) for row in rows)
     TABLE.write_text(f"[\n{lines}\n]\n", encoding="utf-8")
     return rows

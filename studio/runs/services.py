@@ -9,6 +9,7 @@ import threading
 import time as clock
 import uuid
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -237,7 +238,8 @@ def work_once(owner: str | None = None) -> bool:
 
     def tell(message: str) -> None:
         row.message = message
-        Run.objects.filter(pk=row.pk, lease_owner=owner).update(message=message)
+        with _outlived():
+            Run.objects.filter(pk=row.pk, lease_owner=owner).update(message=message)
         publish(run_event(row))
 
     try:
@@ -246,9 +248,9 @@ def work_once(owner: str | None = None) -> bool:
             done += 1
             took, began = clock.monotonic() - began, clock.monotonic()
             seconds = 0.0 if frame.reused else frame.readings.get("seconds", took)
-            Run.objects.filter(pk=row.pk, lease_owner=owner).update(
-                done=done, stage=frame.stage, frame=frame.frame, frame_seconds=seconds
-            )
+            own = Run.objects.filter(pk=row.pk, lease_owner=owner)
+            with _outlived():
+                own.update(done=done, stage=frame.stage, frame=frame.frame, frame_seconds=seconds)
             row.done, row.stage, row.frame, row.frame_seconds = done, frame.stage, frame.frame, seconds
             if not frame.reused:
                 publish({**run_event(row), "type": "frame", "readings": frame.readings})
@@ -265,12 +267,32 @@ def work_once(owner: str | None = None) -> bool:
         lease.end()
     if lease.lost:
         return True  # somebody else has the run now
-    Run.objects.filter(pk=row.pk, lease_owner=owner).update(
-        status=status, message=message, finished=timezone.now(), lease_owner="", lease_until=None
-    )
+    _tell_outcome(row, owner, status, message)
     row.refresh_from_db()
     publish(run_event(row))
     return True
+
+
+@contextmanager
+def _outlived() -> Iterator[None]:
+    """What may fail while the database is away; the next time it is told anew."""
+    try:
+        yield
+    except DatabaseError:
+        connection.close()
+
+
+def _tell_outcome(row: Run, owner: str, status: str, message: str) -> None:
+    """Write how a run ended, as long as the database is away again and again."""
+    while True:
+        try:
+            Run.objects.filter(pk=row.pk, lease_owner=owner).update(
+                status=status, message=message, finished=timezone.now(), lease_owner="", lease_until=None
+            )
+            return
+        except DatabaseError:
+            connection.close()
+            clock.sleep(settings.HEARTBEAT_SECONDS)
 
 
 def run_event(row: Run) -> dict[str, Any]:

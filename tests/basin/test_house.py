@@ -12,7 +12,8 @@ from django.test import SimpleTestCase
 from basin.scene import Collider, Force, Inflow, parse_scene, scene_schema
 
 ROOT = Path(__file__).resolve().parent.parent.parent
-GROUND = {"settings", "geometry", "grid", "cache", "exchange"}
+SINGLE = {"settings", "kernels", "threads", "attributes", "readings"}
+GROUND = SINGLE | {"geometry", "grid", "cache", "exchange"}
 PARTS = {"liquid", "surface"}
 
 
@@ -42,7 +43,7 @@ class Rooms(SimpleTestCase):
                 self.assertLessEqual(rooms, GROUND | {part}, path)
 
     def test_ground_does_not_look_up(self) -> None:
-        for room in GROUND - {"settings"}:
+        for room in GROUND - SINGLE:
             for path in (ROOT / "basin" / room).rglob("*.py"):
                 rooms = {m.split(".")[1] for m in imported(path) if m.startswith("basin.")}
                 self.assertLessEqual(rooms, GROUND, path)
@@ -50,7 +51,38 @@ class Rooms(SimpleTestCase):
     def test_studio_uses_scene_stages_and_cache_alone(self) -> None:
         for path in (ROOT / "studio").rglob("*.py"):
             rooms = {m.split(".")[1] for m in imported(path) if m.startswith("basin.")}
-            self.assertLessEqual(rooms, {"scene", "stages", "cache"}, path)
+            self.assertLessEqual(rooms, {"scene", "stages", "cache", "readings"}, path)
+
+
+class Recipes(SimpleTestCase):
+    """CONTRIBUTING.md names at most six places for each thing that is added, and they are there."""
+
+    def test_recipes_are_short_and_true(self) -> None:
+        text = (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
+        recipes = text.split("\n## Add ")[1:]
+        wanted = ("a setting", "a filter", "a force", "an attribute", "a reading", "a stage", "a format", "an element")
+        self.assertEqual([r.splitlines()[0] for r in recipes], [*wanted, "a permission"])
+        for recipe in recipes:
+            places = set(re.findall(r"`((?:basin|studio|web|docs|tests)/[\w./-]+)`", recipe))
+            self.assertTrue(1 <= len(places) <= 6, recipe)
+            for place in places:
+                self.assertTrue((ROOT / place).exists(), place)
+
+    def test_every_room_of_the_core_is_told(self) -> None:
+        told = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
+        for path in (ROOT / "basin").iterdir():
+            if path.name not in ("__init__.py", "__main__.py", "__pycache__"):
+                self.assertIn(f"basin/{path.name}{'/' if path.is_dir() else ''}", told)
+
+    def test_no_stage_is_asked_for_by_its_name(self) -> None:
+        """Run loop, forecast, command line and API go through the list of stages."""
+        through = ("basin/__main__.py", "basin/stages/run.py", "basin/stages/forecast.py", "basin/stages/stage.py")
+        for place in (*through, "basin/stages/deliver.py", *self.studio()):
+            text = re.sub(r'"""(.|\n)*?"""|#.*', "", (ROOT / place).read_text(encoding="utf-8"))
+            self.assertFalse(re.search(r'["\'](liquid|surface)["\']', text), place)
+
+    def studio(self) -> list[str]:
+        return [str(p.relative_to(ROOT)) for p in (ROOT / "studio").rglob("*.py")]
 
 
 class Documents(SimpleTestCase):

@@ -8,7 +8,6 @@ import signal
 import subprocess
 import sys
 import tempfile
-import time
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -33,6 +32,7 @@ from basin.surface.settings import SurfaceSettings
 from tests.basin.test_delivery import Case, document
 from tests.reference.tanks import box_fill
 from tests.reference.test_surfacing import lattice
+from tests.waiting import until
 
 
 def header(packed: bytes) -> dict[str, Any]:
@@ -239,10 +239,10 @@ class BesideUs(SimpleTestCase):
 
     def test_they_end_with_a_killed_parent(self) -> None:
         code = (
-            "import os, time\n"
+            "import os, threading\n"
             "from basin.stages.beside import Beside\n"
             "print(Beside().call(os.getpid), flush=True)\n"
-            "time.sleep(60)\n"
+            "threading.Event().wait(60)\n"
         )
         root = Path(__file__).resolve().parent.parent.parent
         parent = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True, cwd=root)
@@ -252,11 +252,8 @@ class BesideUs(SimpleTestCase):
         parent.kill()
         parent.wait()
         parent.stdout.close()
-        until = time.monotonic() + 10
 
         def gone() -> bool:
             return not child.exists() or (child / "stat").read_text().rsplit(")", 1)[1].split()[0] == "Z"
 
-        while time.monotonic() < until and not gone():
-            time.sleep(0.1)
-        self.assertTrue(gone())
+        until(gone, "it outlived its parent")

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import urllib.request
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -29,6 +30,7 @@ from basin.geometry.primitives import box_mesh, sphere_mesh
 from basin.stages.samples import tiny_scene
 from studio.productions.models import Production, Take
 from studio.runs.models import Run
+from tests.waiting import until
 
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 V = ["vx", "vy", "vz"]
@@ -76,15 +78,14 @@ class FirstLight(TransactionTestCase):
         self.address = f"http://127.0.0.1:{port}"
         self.server = self.launch("uvicorn", "studio.asgi:application", "--port", str(port), "--lifespan", "off")
         self.worker = self.start_worker()
-        until = time.monotonic() + 60
-        import urllib.request
+        until(self.answers, "the web server did not come up", 60)
 
-        while time.monotonic() < until:
-            try:
-                urllib.request.urlopen(self.address, timeout=2)
-                break
-            except OSError:
-                time.sleep(0.2)
+    def answers(self) -> bool:
+        try:
+            urllib.request.urlopen(self.address, timeout=2)
+        except OSError:
+            return False
+        return True
 
     def launch(self, *arguments: str) -> subprocess.Popen[bytes]:
         with (self.root / f"{arguments[0]}.log").open("ab") as log:
@@ -116,12 +117,7 @@ class FirstLight(TransactionTestCase):
                 process.wait()
 
     def wait(self, what: Any, seconds: float, why: str) -> None:
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            if what():
-                return
-            time.sleep(0.2)
-        self.fail(why)
+        until(what, why, seconds)
 
     def test_from_an_imported_mesh_to_an_exported_surface(self) -> None:
         cube = box_mesh((12.0, 12.0, 12.0))

@@ -10,7 +10,6 @@ import signal
 import subprocess
 import sys
 import tempfile
-import time
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +22,7 @@ from basin.geometry.primitives import box_mesh, sphere_mesh
 from demo.tide_mill import scenes, write
 from tests.reference.cases import mean_level
 from tests.reference.tanks import CLOSED, liquid
+from tests.waiting import until
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 
@@ -202,13 +202,17 @@ class SameBits(SimpleTestCase):
                 )
                 target = rng.randrange(1, 5)
                 before = len(list((folder / "killed").glob("liquid/frame-*.npz")))
-                while process.poll() is None:
-                    if len(list((folder / "killed").glob("liquid/frame-*.npz"))) >= before + target:
-                        time.sleep(rng.random() * 0.15)
-                        process.send_signal(signal.SIGKILL)
-                        kills += 1
-                        break
-                    time.sleep(0.005)
+                frames = (folder / "killed" / "liquid").glob
+
+                def far_enough(process: Any = process, wanted: int = before + target, frames: Any = frames) -> bool:
+                    return process.poll() is not None or len(list(frames("frame-*.npz"))) >= wanted
+
+                until(far_enough, "no frame was made", 120.0)
+                try:  # somewhere within the frame after it
+                    process.wait(rng.random() * 0.15)
+                except subprocess.TimeoutExpired:
+                    process.send_signal(signal.SIGKILL)
+                    kills += 1
                 if process.wait() == 0:
                     break
             self.assertGreaterEqual(kills, 2)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import shutil
+import sys
 import tempfile
 import threading
-import time
 import zipfile
 from datetime import timedelta
 from pathlib import Path
@@ -17,11 +18,15 @@ from unittest import mock
 import numpy as np
 from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import OperationalError
+from django.db.models import QuerySet
 from django.test import Client, TransactionTestCase, override_settings
 from django.utils import timezone
 
 from basin.cache import open_cache
+from basin.stages import stage, warm
 from basin.stages.judge import Asked
+from basin.stages.liquid_stage import LiquidStage
 from basin.stages.samples import tiny_scene
 from studio.errors import Refused
 from studio.productions import judging
@@ -29,6 +34,8 @@ from studio.productions.models import Production, Take
 from studio.productions.services import load_demo
 from studio.runs import services
 from studio.runs.models import Run
+from tests.toy_stage import CENTRE
+from tests.waiting import until
 
 CUBE = """v 0 0 0
 v 1 0 0
@@ -67,6 +74,37 @@ class StudioCase(TransactionTestCase):
 
     def post(self, url: str, body: dict[str, Any]) -> Any:
         return self.client.post(url, json.dumps(body), content_type="application/json")
+
+    def ask(self, stages: list[str] | None = None) -> Any:
+        return self.post(
+            f"/api/takes/{self.take.pk}/runs", {"quality": "draft", "stages": stages or ["liquid", "surface"]}
+        )
+
+
+class Declared(StudioCase):
+    """A stage that somebody else declares is there for the page, without another file being touched."""
+
+    def test_its_card_its_frames_and_its_measures(self) -> None:
+        (self.root / "centre_of_test.py").write_text(CENTRE)
+        with (
+            mock.patch.object(sys, "path", [str(self.root), *sys.path]),
+            mock.patch.dict(os.environ, {stage.OTHERS: "centre_of_test"}),
+            mock.patch.dict(stage._declared),
+        ):
+            self.addCleanup(sys.modules.pop, "centre_of_test", None)
+            cards = {card["name"]: card for card in self.client.get("/api/stages").json()}
+            self.assertEqual((cards["centre"]["verb"], cards["centre"]["reads"]), ("Weigh", ["liquid"]))
+            self.assertEqual(self.ask(["liquid", "centre"]).status_code, 200)
+            self.assertTrue(services.work_once())
+            base = f"/api/takes/{self.take.pk}"
+            report = {r["stage"]: r for r in self.client.get(f"{base}/stages/draft").json()}["centre"]
+            self.assertEqual(report["states"], ["current"] * 4)
+            self.assertEqual(report["measures"][0], {"name": "height", "label": "Height of the centre", "unit": "m"})
+            self.assertEqual(self.client.get(f"{base}/view/draft/centre/2").content[:4], b"ZBV1")
+            (production,) = self.client.get("/api/productions").json()
+            vessels = production["shots"][0]["takes"][0]["vessels"]
+            self.assertEqual([v["stage"] for v in vessels], ["liquid", "surface", "centre"])
+            self.assertIn("centre", self.client.get(f"{base}/forecast/draft").json()["costs"])
 
 
 class Access(StudioCase):
@@ -226,11 +264,6 @@ class Scenes(StudioCase):
 class Runs(StudioCase):
     """Asking, working, stopping, losing a worker."""
 
-    def ask(self, stages: list[str] | None = None) -> Any:
-        return self.post(
-            f"/api/takes/{self.take.pk}/runs", {"quality": "draft", "stages": stages or ["liquid", "surface"]}
-        )
-
     def test_run_makes_frames_that_can_be_seen(self) -> None:
         self.assertEqual(self.ask().status_code, 200)
         self.assertTrue(services.work_once())
@@ -309,9 +342,11 @@ class Runs(StudioCase):
         asked = Asked(self.take.folder, self.take.cache_folder("draft"), {}, "draft", 1)
         order: list[int] = []
 
+        all_asked = threading.Event()
+
         def slowly(_action: Any, _asked: Any) -> bytes:
             order.append(1)
-            time.sleep(0.3)
+            all_asked.wait(20)
             return b"made"
 
         told: list[int] = []
@@ -326,8 +361,10 @@ class Runs(StudioCase):
         with mock.patch.object(judging, "_in_process", side_effect=slowly):
             threads = [threading.Thread(target=ask) for _ in range(4)]
             for thread in threads:
+                before = dict(judging._tickets)
                 thread.start()
-                time.sleep(0.05)
+                until(lambda before=before: judging._tickets != before, "a request took no ticket")  # type: ignore[misc]
+            all_asked.set()
             for thread in threads:
                 thread.join()
         # the first is being made, the last one follows, and those between are dropped
@@ -425,6 +462,95 @@ def Camera "cam" {
             services.claim("w")
             Run.objects.update(lease_until=timezone.now() - timedelta(seconds=1))
         self.assertIn("worker was lost", Run.objects.get().message)
+
+    def test_a_run_whose_worker_cannot_reach_the_database_is_left_to_it(self) -> None:
+        """The worker holds what it writes: however often its lease runs out, the run is never called lost."""
+        self.ask(["liquid"])
+        row = services.claim("worker one")
+        assert row is not None
+        with open_cache(self.root).stage(f"take-{self.take.pk}/draft/liquid").locked():
+            for _ in range(services.MOST_ATTEMPTS + 2):
+                Run.objects.update(lease_until=timezone.now() - timedelta(seconds=1))
+                self.assertIsNone(services.claim("worker two"))
+        self.assertEqual((Run.objects.get().status, Run.objects.get().attempts), ("running", 1))
+        self.assertIsNotNone(services.claim("worker two"))  # now it has gone
+
+    def test_a_heartbeat_goes_on_after_the_database_was_away(self) -> None:
+        self.ask(["liquid"])
+        row = services.claim("worker one")
+        assert row is not None
+        until, away = row.lease_until, threading.Event()
+        renew = services.Lease._renew
+
+        def once_away(lease: services.Lease) -> None:
+            if not away.is_set():
+                away.set()
+                raise OperationalError("the server has gone away")
+            renew(lease)
+
+        with (
+            mock.patch.object(services.Lease, "_renew", once_away),
+            self.assertLogs("studio.runs.services", "WARNING"),
+            override_settings(HEARTBEAT_SECONDS=0.1),
+        ):
+            lease = services.Lease(row, "worker one")
+            until(lambda: Run.objects.get().lease_until > until, "the lease was not renewed")
+            lease.end()
+        self.assertTrue(away.is_set())
+        self.assertFalse(lease.lost)
+
+    def test_an_outcome_is_told_when_the_database_comes_back(self) -> None:
+        self.ask(["liquid"])
+        tries: list[int] = []
+        update = QuerySet.update
+
+        def away(rows: QuerySet, **values: object) -> int:
+            if "finished" in values and len(tries) < 2:
+                tries.append(1)
+                raise OperationalError("the server has gone away")
+            return update(rows, **values)
+
+        with mock.patch.object(QuerySet, "update", away), override_settings(HEARTBEAT_SECONDS=0.01):
+            self.assertTrue(services.work_once())
+        self.assertEqual((len(tries), Run.objects.get().status), (2, "done"))
+
+    def test_one_take_that_cannot_be_read_does_not_empty_the_sheet(self) -> None:
+        other = Take.objects.create(shot=self.take.shot, name="torn", scene={"format": "nothing"})
+        (production,) = self.client.get("/api/productions").json()
+        cards = {card["id"]: card for card in production["shots"][0]["takes"]}
+        self.assertEqual(len(cards[self.take.pk]["vessels"]), 2)
+        self.assertEqual(cards[other.pk]["vessels"], [])
+        self.assertIn("expected 'zinc-scene/1'", cards[other.pk]["problems"][0]["says"])
+
+    def test_a_frame_that_is_at_hand_is_not_packed_again(self) -> None:
+        self.ask(["liquid"])
+        services.work_once()
+        url = f"/api/takes/{self.take.pk}/view/draft/liquid/2"
+        first = self.client.get(url)
+        with mock.patch.object(LiquidStage, "pack", side_effect=AssertionError("packed")):
+            again = self.client.get(url, headers={"If-None-Match": first["ETag"]})
+        self.assertEqual((again.status_code, again["ETag"]), (304, first["ETag"]))
+
+    def test_a_run_waits_for_its_kernels_and_says_so(self) -> None:
+        self.ask(["liquid"])
+        said: list[str] = []
+        heard = services.run_event
+        answers = iter([False, False, True])
+
+        def event(row: Run) -> dict[str, object]:
+            said.append(row.message)
+            return heard(row)
+
+        now = warm.Readiness(True, [], 3, 9, {"liquid 0": 130.0})
+        with (
+            mock.patch.object(warm, "is_ready", lambda group: next(answers, True)),
+            mock.patch.object(warm, "readiness", lambda: now),
+            mock.patch.object(warm.clock, "sleep"),
+            mock.patch.object(services, "run_event", event),
+        ):
+            services.work_once()
+        self.assertIn("making the solver ready, 2 min left", said)
+        self.assertEqual((Run.objects.get().status, Run.objects.get().message), ("done", ""))
 
     def test_deleting_frames_is_refused_while_they_are_written(self) -> None:
         self.ask(["liquid"])
