@@ -501,6 +501,8 @@ def main() -> None:
         for title, part in parts.items():
             lines += ["", f"## {title}", "", *part()]
         text = "\n".join(lines) + "\n"
+        _, kept, cold = PAGE.read_text(encoding="utf-8").partition("\n## Cold start\n")  # `benchmarks.cold` writes it
+        text += kept + cold.split("\n## ", 1)[0]
     PAGE.write_text(text, encoding="utf-8")
     print(text)
 

@@ -18,7 +18,7 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants [solver | surface] | --reference | --surfacing | --large | --only WORD]   measure; see docs
+  bench [--mutants [solver | surface] | --reference | --surfacing | --cold | --large | --only WORD]   measure; see docs
   screenshots        renew docs/screenshots from the demo data"""
 
 
@@ -40,7 +40,7 @@ def main(arguments: list[str]) -> int:
 
 
 def _pid_file() -> str:
-    return str(ROOT / "var" / "start" / "zinc.pid")
+    return str(Profile("start").folder / "zinc.pid")
 
 
 def _running() -> int | None:
@@ -223,6 +223,8 @@ def bench(arguments: list[str]) -> int:
         module = "benchmarks.reference"
     if "--surfacing" in arguments:
         module = "benchmarks.surfacing"
+    if "--cold" in arguments:
+        module = "benchmarks.cold"
     env = Profile("test").environment()
     return subprocess.run([str(PYTHON), "-m", module, *arguments], env=env).returncode
 

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from launcher.setup import ROOT, SetupError
 
+VAR = Path(os.environ.get("ZINC_VAR", ROOT / "var"))
 PORTS = {
     "start": {"web": 8260, "database": 33260, "redis": 63260},
     "test": {"web": 0, "database": 33261, "redis": 63261},
@@ -30,7 +31,7 @@ class Profile:
     @property
     def folder(self) -> Path:
         """Everything of this profile lies here."""
-        return ROOT / "var" / self.name
+        return VAR / self.name
 
     def port(self, service: str) -> int:
         """Port of a service; ZINC_WEB_PORT and so on override it."""

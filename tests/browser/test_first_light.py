@@ -18,18 +18,21 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import connections
 from django.test import TransactionTestCase, override_settings
 from PIL import Image
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, Route, sync_playwright
 
 from basin.exchange import read_mesh, write_obj
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.primitives import box_mesh, sphere_mesh
 from basin.stages.samples import tiny_scene
+from basin.stages.stage import OTHERS
 from studio.productions.models import Production, Take
 from studio.runs.models import Run
+from tests.toy_stage import CENTRE
 from tests.waiting import until
 
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
@@ -71,9 +74,12 @@ class FirstLight(TransactionTestCase):
             **os.environ,
             "ZINC_DATA": str(self.root),
             "ZINC_DATABASE_NAME": name,
-            "PYTHONPATH": str(ROOT),
+            "PYTHONPATH": f"{ROOT}:{self.root}",
             "DJANGO_SETTINGS_MODULE": "studio.settings",
+            "ZINC_REDIS_URL": settings.REDIS_URL,
+            OTHERS: "centre_of_test",
         }
+        (self.root / "centre_of_test.py").write_text(CENTRE)
         port = free_port()
         self.address = f"http://127.0.0.1:{port}"
         self.server = self.launch("uvicorn", "studio.asgi:application", "--port", str(port), "--lifespan", "off")
@@ -361,6 +367,7 @@ class FirstLight(TransactionTestCase):
         page.wait_for_function("document.querySelector('svg[aria-label=\"surface frames\"]')?.dataset.current === '8'")
         page.keyboard.press("s")
         page.locator(".legend").get_by_text("triangles").wait_for()
+        self.weigh(page)
         self.deliver(page)
         self.judge(page)
         self.camera(page)
@@ -395,6 +402,130 @@ class FirstLight(TransactionTestCase):
         self.take.scene["time"]["last"] = last
         self.take.revision += 1
         self.take.save()
+
+    def weigh(self, page: Page) -> None:
+        """A stage that is declared in a file of its own has a vessel, a button, a row, a picture and a chart."""
+        page.locator(".rail").get_by_role("button", name="Centre").click()
+        page.get_by_text("This frame has not been weighed yet.").wait_for()
+        page.get_by_role("button", name="Weigh").click()
+        page.wait_for_function("document.querySelector('svg[aria-label=\"centre frames\"]')?.dataset.current === '8'")
+        page.wait_for_function("window.viewport.drawn() === 1")
+        page.get_by_label("Reading in the chart").select_option(label="Height of the centre, m")
+        self.assertRegex(page.get_by_test_id("reading").inner_text(), r"^0\.\d+$")
+        page.locator(".rail").get_by_role("button", name="Surface").click()
+        page.wait_for_function("window.viewport.drawn() > 200")
+
+    def test_edits_and_frames_are_never_lost_or_out_of_order(self) -> None:
+        self.at_the_page(self.editor)
+
+    def editor(self, page: Page) -> None:
+        """Someone whose server fails, answers late, and refuses."""
+        self.sign_in(page)
+        page.locator("a.take").click()
+        page.get_by_label("Put in an element").click()
+        page.get_by_role("button", name="Drop of liquid").click()
+        radius = page.get_by_label("Radius", exact=True)
+
+        def give(value: str) -> None:
+            radius.fill(value)
+            radius.press("Enter")
+
+        def kept(value: float) -> None:
+            self.wait(lambda: self.kept() and self.kept()[0]["shape"]["radius"] == value, 15, f"{value} was not kept")
+
+        give("0.05")
+        kept(0.05)
+        address = "**/api/takes/*/scene"
+        # an edit that does not get through is told and sent again, and the next one is not held up by it
+        page.route(address, lambda route: route.abort())
+        give("0.06")
+        page.get_by_text("Not kept yet").wait_for()
+        self.assertEqual(radius.input_value(), "0.06")
+        give("0.07")
+        self.assertEqual(self.kept()[0]["shape"]["radius"], 0.05)
+        page.unroute(address)
+        kept(0.07)
+        page.get_by_text("Not kept yet").wait_for(state="hidden")
+        # the same where the server has an error of its own
+        page.route(address, lambda route: route.fulfill(status=500, json={}))
+        give("0.08")
+        page.get_by_text("Not kept yet").wait_for()
+        page.unroute(address)
+        kept(0.08)
+        # an answer that is older than an edit which waits does not replace it on screen
+        held: list[Route] = []
+        page.route(address, lambda route: held.append(route))
+        give("0.09")
+        page.get_by_text("Keeping").wait_for()
+        give("0.1")
+        page.unroute(address)
+        held[0].continue_()
+        kept(0.1)
+        self.assertEqual(radius.input_value(), "0.1")
+        # one that is refused comes back to what is kept, also after one that was kept meanwhile
+        held.clear()
+        page.route(address, lambda route: held.append(route))
+        give("0.11")
+        page.get_by_text("Keeping").wait_for()
+        give("-1")
+        page.unroute(address)
+        held[0].continue_()
+        page.get_by_text("greater than 0").first.wait_for()
+        page.wait_for_function("document.querySelector('input[aria-label=Radius]').value === '0.11'")
+        kept(0.11)
+        page.keyboard.press("Escape")
+        page.locator("canvas").click()
+        page.keyboard.press("Control+z")
+        kept(0.1)
+        # edits leave nothing behind on the graphics processor
+        before = page.evaluate("viewport.memory().geometries")
+        for value in ("0.06", "0.07", "0.08", "0.06"):
+            drawn = page.evaluate("viewport.generation")
+            give(value)
+            kept(float(value))
+            page.wait_for_function("before => viewport.generation > before", arg=drawn)
+        self.wait(lambda: page.evaluate("viewport.memory().geometries") <= before, 10, "replaced elements were kept")
+        self.play(page)
+
+    def play(self, page: Page) -> None:
+        """While it plays, a frame that comes late does not replace a newer one."""
+        self.take.refresh_from_db()
+        self.take.scene["time"]["fps"] = 2
+        self.take.revision += 1
+        self.take.save()
+        page.reload()
+        page.get_by_text("Voxel size").wait_for()
+        self.run_draft(page)
+        # where the frame's particles begin, which tells frames apart
+        low = (
+            f"async n => {{ const reply = await fetch(`/api/takes/{self.take.pk}/view/draft/liquid/${{n}}?by=speed`);"
+            ' const [, told] = (await reply.text()).match(/"low":(\\[[^\\]]*\\])/);'
+            " return JSON.stringify(JSON.parse(told)) }"
+        )
+        late = page.evaluate(low, 3)
+        self.assertNotEqual(late, page.evaluate(low, 4))
+        page.reload()
+        page.get_by_text("Voxel size").wait_for()
+        page.wait_for_function("window.viewport?.drawn() > 100")
+        page.evaluate(
+            "() => { const show = viewport.showPoints.bind(viewport); window.seen = [];"
+            " viewport.showPoints = (p, beside) => { seen.push(JSON.stringify(p.low)); show(p, beside) } }"
+        )
+        held: list[Route] = []
+        page.route("**/view/draft/liquid/3?*", lambda route: held.append(route))
+        page.keyboard.press("Home")
+        page.get_by_label("Play").click()
+        page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 5")
+        page.unroute("**/view/draft/liquid/3?*")
+        self.assertTrue(held)
+        for route in held:
+            route.continue_()
+        page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 7")
+        seen = page.evaluate("window.seen")
+        page.get_by_label("Hold").click()
+        newer = page.evaluate(low, 4)
+        self.assertIn(newer, seen)
+        self.assertNotIn(late, seen[seen.index(newer) :])
 
     def deliver(self, page: Page) -> None:
         """Put in a delivery, change its format, write it, and fetch it."""

@@ -102,10 +102,9 @@ class NarrowGap(SimpleTestCase):
     """Water that runs against a wall which leaves a fifth of a voxel open: the gap must not be a nozzle."""
 
     def test_run_up_is_no_jet(self) -> None:
-        """Common practice, no source: a run-up hardly exceeds twice the speed of the water that comes.
-
-        It comes at 2 m/s, and 2.7 where it collapses; a nozzle of a fifth would throw it up at five times that
-        (6.6 m/s measured with the gap's own flux, 4.1 now).
+        """Sheets that collide throw jets of up to twice their speed (Birkhoff, MacDougall, Pugh & Taylor 1948, from
+        memory), which is no more than Bernoulli's for 2 m/s and a fall of 0.1 m; a nozzle of a fifth would throw water
+        up at five times the speed with which it comes.
         """
         dx = 0.02
         wall = box_collider((0.5 + 0.2 * dx, 0.0, 0.0), (0.9, 0.8, 0.2), "wall")
@@ -114,8 +113,9 @@ class NarrowGap(SimpleTestCase):
         for frame in range(2, 9):
             run.advance_frame(frame)
             fastest = max(fastest, float(np.linalg.norm(velocity(run), axis=1).max()))
-        self.assertLess(fastest, 5.0)
-        self.assertGreater(fastest, 3.0)
+        comes = np.sqrt(2.0**2 + 2 * G * 0.1)
+        self.assertLess(fastest, 2 * comes)
+        self.assertGreater(fastest, comes)
 
 
 class Film(SimpleTestCase):
