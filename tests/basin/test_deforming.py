@@ -22,6 +22,7 @@ from basin.geometry.primitives import box_mesh, sphere_mesh
 from basin.grid.layout import PAD
 from basin.liquid.solids import velocity_of
 from basin.liquid.step import Liquid
+from basin.liquid.world import Tally
 from basin.scene import SceneError, parse_scene
 from basin.stages.assembly import check_scene
 from basin.stages.files import SceneFiles
@@ -206,6 +207,39 @@ class DeformingColliders(SimpleTestCase):
         self.assertEqual(int(((np.abs(x[:, 0] - 0.5) < 0.15) & (x[:, 1] < 0.09)).sum()), 0)
         level = 2 * np.average(x[np.abs(x[:, 0] - 0.5) > 0.25][:, 1])
         self.assertAlmostEqual(level - (0.25 + 0.012 * 12 * 0.1 / 1.0), 0.0, delta=0.006)
+
+    def test_a_wall_of_more_triangles_than_can_be_counted_on_is_tight(self) -> None:
+        """Common practice, no source. Three thousand triangles are near each particle here."""
+        side = np.linspace(0.0, 0.4, 61)
+        x, z = (a.ravel() for a in np.meshgrid(side, side, indexing="ij"))
+        place = np.stack([x, np.full_like(x, 0.2), z], axis=1)
+        i, j = (a.ravel() for a in np.meshgrid(np.arange(60), np.arange(60), indexing="ij"))
+        a, b, c, d = i * 61 + j, i * 61 + j + 1, (i + 1) * 61 + j, (i + 1) * 61 + j + 1
+        faces = np.concatenate([np.stack([a, b, c], axis=1), np.stack([b, d, c], axis=1)])
+        dx = 0.05
+        block = box_fill((0.1, 0.22, 0.1), (0.3, 0.3, 0.3), velocity=[0, -3, 0])
+        wall = {"kind": "collider", "name": "cloth", "shape": {"kind": "mesh", "file": "cloth.ply"}}
+        wall |= {"side": "shell", "thickness": 0.002}
+        with tempfile.TemporaryDirectory() as name:
+            write_ply(Path(name) / "cloth.ply", place, faces)
+            run = liquid(dx, (0.4, 0.4, 0.4), [block, wall], folder=Path(name), gravity=(0.0, 0.0, 0.0))
+            corner = run.world.bodies[0].thin
+            assert corner is not None
+            self.assertGreater(len(corner), 7000)
+            for n in range(3):
+                run.pair(n * 0.02, 0.01, Tally())
+        self.assertGreater(float(position(run)[:, 1].min()), 0.2)
+
+    def test_a_mesh_that_is_too_dense_for_rays_is_said(self) -> None:
+        ball = sphere_mesh(0.1)
+        wall = {"kind": "collider", "name": "net", "shape": {"kind": "mesh", "file": "net.ply"}, "side": "shell"}
+        document = {"format": "zinc-scene/1", "liquid": {"voxel_size": 0.2}, "elements": [{**wall, "thickness": 0.01}]}
+        with tempfile.TemporaryDirectory() as name:
+            write_ply(Path(name) / "net.ply", ball.position, ball.triangle)
+            said = check_scene(parse_scene(document), SceneFiles(Path(name))).remarks
+        (crowd,) = [one for one in said if "triangles to a voxel" in one.says]
+        self.assertEqual((crowd.element, crowd.where), ("net", "elements[0].shape"))
+        self.assertIn("many times as long", crowd.leads_to)
 
     def test_a_sheet_that_thins_below_a_voxel_is_tight(self) -> None:
         def sheet(n: int) -> TriangleMesh:

@@ -8,6 +8,7 @@ import shutil
 import struct
 import tempfile
 from collections import namedtuple
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -140,6 +141,37 @@ class Formats(Case):
                 full = mock.patch.object(shutil, "disk_usage", return_value=Usage(1, 1, made + delivering.SPARE))
                 with full, self.assertRaisesRegex(DeliveryFailure, "make room", msg=f"{kind} {what}"):
                     self.go(scene)
+
+    def test_gltf_tells_every_id_apart_and_wrong_values_are_noticed(self) -> None:
+        self.to.mkdir()
+        ids = np.array([5, 2**24, 2**24 + 1, 2**31 - 1], np.uint32)  # a float32 takes the second and third for one
+        place = np.arange(12.0).reshape(4, 3).astype(np.float32)
+        carried = {"id": ids, "velocity": place + 1, "viscosity": place[:, 0]}
+        piece = Piece("drops", place, None, carried)
+        path = self.to / "drops.glb"
+        write_glb(path, [piece])
+        verifying.verify_glb(path, [piece])
+        data = path.read_bytes()  # read by hand, as section 3.6 of the standard says
+        length = int.from_bytes(data[12:16], "little")
+        told, binary = json.loads(data[20 : 20 + length]), data[28 + length :]
+        accessor = told["accessors"][told["meshes"][0]["primitives"][0]["attributes"]["_ID"]]
+        self.assertEqual((accessor["componentType"], accessor["type"]), (5123, "VEC2"))  # unsigned short
+        begin = told["bufferViews"][accessor["bufferView"]]["byteOffset"]
+        halves = np.frombuffer(binary, "<u2", 8, begin).reshape(4, 2).astype(np.int64)
+        np.testing.assert_array_equal(halves[:, 0] + 65536 * halves[:, 1], ids)
+        for name, wrong in (("velocity", place + 1.001), ("id", ids + 1), ("viscosity", place[:, 1])):
+            with self.assertRaises(verifying.Differs, msg=name):
+                verifying.verify_glb(
+                    path, [replace(piece, attributes={**carried, name: wrong.astype(carried[name].dtype)})]
+                )
+
+    def test_a_file_of_all_frames_is_opened_once_to_be_read_back(self) -> None:
+        with mock.patch.object(verifying, "opened", side_effect=verifying.opened) as opened:
+            self.go(self.scene(format="usd", one_file=True))
+        self.assertEqual(opened.call_count, 1)
+        with mock.patch.object(verifying.Abc, "IArchive", side_effect=verifying.Abc.IArchive) as archive:
+            self.go(self.scene(format="abc", one_file=True))
+        self.assertEqual(archive.call_count, 1)
 
     def test_glb(self) -> None:
         self.go(self.scene(format="glb", elements=True))

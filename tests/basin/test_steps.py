@@ -16,15 +16,16 @@ from basin.geometry.primitives import sphere_mesh
 from basin.grid.layout import PAD, make_layout
 from basin.grid.tiles import tile_set
 from basin.liquid import extrapolation, levelset, spacing
-from basin.liquid.particles import Particles
+from basin.liquid.band import made_of
+from basin.liquid.particles import Particles, new_ids
 from basin.liquid.pressure import assemble
 from basin.liquid.randomness import uniform
 from basin.liquid.resampling import resampled
 from basin.liquid.sorting import Arranged, sorted_particles
 from basin.liquid.step import Liquid
 from basin.liquid.timestep import Limits, steps_left
-from basin.liquid.world import LiquidFailure
-from basin.stages.liquid_stage import frame_readings
+from basin.liquid.world import LiquidFailure, LiquidState
+from basin.stages.liquid_stage import frame_readings, state_arrays, state_from
 from basin.stages.view import LEVELS, octahedral, pack_mesh
 from tests.reference.tanks import G, box_fill, liquid, position
 
@@ -116,6 +117,37 @@ class Resampling(SimpleTestCase):
         few = self.crowd().taken(np.array([3]))
         shallow, _ = resampled(in_one_tile(few), PHI, 8, 40, 0)
         self.assertEqual(len(shallow), 1)
+
+
+class Births(SimpleTestCase):
+    """What a run can count to."""
+
+    def test_ids_end_with_a_sentence_wherever_particles_are_made(self) -> None:
+        last = 2**31
+        self.assertEqual(new_ids(last - 2, 2).tolist(), [last - 2, last - 1])
+        with self.assertRaisesRegex(OverflowError, "coarser voxel"):
+            new_ids(last - 1, 2)
+        rng = np.random.default_rng(0)
+        one = Particles.at(np.array([5.0, 5.0, 5.0]) + rng.uniform(0, 1, (1, 3)), 0.25)
+        with self.assertRaisesRegex(OverflowError, "coarser voxel"):
+            resampled(in_one_tile(one), PHI - 2.0, 8, last, 0)
+
+    def test_a_run_that_counts_too_far_fails_with_its_frame_and_keeps_the_rest(self) -> None:
+        run = liquid(0.05, (1.0, 1.0, 0.2), [box_fill((0, 0, 0), (0.5, 0.5, 0.2))], band=3.0)
+        run.state.next_id = 2**31 - 1
+        with self.assertRaisesRegex(OverflowError, "2\\^31"):
+            for frame in range(2, 30):
+                run.advance_frame(frame)
+
+    def test_more_sources_than_eight_bits_tell_apart(self) -> None:
+        rng = np.random.default_rng(0)
+        p = Particles.at(np.array([5.0, 5.0, 5.0]) + rng.uniform(0, 1, (9, 3)), 0.1)
+        p.source[:] = [299] * 5 + [43] * 4  # 299 is 43 in eight bits
+        at_hand = in_one_tile(p)
+        like = made_of(p, at_hand.tiling, TILES)
+        self.assertEqual(int(like.source[TILES.rows(at_hand.tiling.number)[0]]), 299)
+        kept = state_from(state_arrays(LiquidState(p))).particles.source
+        np.testing.assert_array_equal(kept, p.source)
 
 
 class Substeps(SimpleTestCase):
