@@ -23,10 +23,11 @@ from numba import njit
 from benchmarks import mutants_surface, mutants_thick
 from benchmarks.mutants_surface import with_names
 
-ELSEWHERE = ("meshed_beside_each_other",)
+ELSEWHERE = ("meshed_beside_each_other", "SameBits")
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "mutants.md"
 MODULES = tuple(
-    f"tests.reference.test_{name}" for name in ("channels", "inertia", "paths", "stillness", "walls", "waves")
+    f"tests.reference.test_{name}"
+    for name in ("channels", "inertia", "paths", "reaction", "stillness", "volume_and_bits", "walls", "waves")
 )
 
 
@@ -113,7 +114,7 @@ def straight_paths() -> Iterator[None]:
     made: Callable = advection.advance
 
     def straight(*arguments: Any) -> np.ndarray:
-        return made(*arguments[:6], np.ones_like(arguments[6]), *arguments[7:])
+        return made(*arguments[:4], np.ones_like(arguments[4]))
 
     with mock.patch.object(advection, "advance", straight):
         yield
@@ -222,10 +223,47 @@ def nothing_handed_up() -> Iterator[None]:
     from basin.liquid import band
     from basin.liquid.particles import Particles
 
-    def kept(volume: np.ndarray, *rest: Any) -> tuple[np.ndarray, Particles]:
-        return volume, Particles.empty()
+    def kept(*arguments: Any) -> Particles:
+        return Particles.empty(arguments[3].like.carried.shape[1])
 
     with mock.patch.object(band, "flowed", kept):
+        yield
+
+
+@contextmanager
+def weak_reaction() -> Iterator[None]:
+    """Bodies feel a fifth too little of what presses on them."""
+    from basin.liquid import reaction
+
+    made = reaction.impulses
+    with mock.patch.object(reaction, "impulses", lambda *arguments: 0.8 * made(*arguments)):
+        yield
+
+
+@contextmanager
+def no_spacing() -> Iterator[None]:
+    """Particles are not moved towards even spacing."""
+    from basin.liquid import spacing
+
+    def left(at_hand: Any, *rest: Any) -> list[np.ndarray]:
+        return [at_hand.tiles.field() for _ in range(3)]
+
+    with mock.patch.object(spacing, "spread", left):
+        yield
+
+
+@contextmanager
+def particles_lost() -> Iterator[None]:
+    """A thousandth of the particles goes in each substep."""
+    from basin.liquid import resampling
+
+    made = resampling.resampled
+
+    def fewer(*arguments: Any) -> Any:
+        particles, next_id = made(*arguments)
+        return particles.taken(particles.id % 997 != 0), next_id
+
+    with mock.patch.object(resampling, "resampled", fewer):
         yield
 
 
@@ -246,6 +284,9 @@ MUTANTS: dict[str, Callable] = {
     "thin walls joined": joined_sides,
     "no rays": no_rays,
     "nothing handed up": nothing_handed_up,
+    "reaction a fifth too weak": weak_reaction,
+    "no spacing": no_spacing,
+    "particles lost": particles_lost,
 }
 
 
@@ -307,6 +348,9 @@ AIMED: dict[str, tuple[str, ...]] = {
     "thin walls joined": ("of_1_1_voxels",),
     "no rays": ("of_0_3_voxels", "Leaks"),
     "nothing handed up": ("Band",),
+    "reaction a fifth too weak": ("test_reaction",),
+    "no spacing": ("Volume",),
+    "particles lost": ("Volume", "Stillness"),
 }
 
 
@@ -336,8 +380,14 @@ def tried(name: str) -> list[str]:
     for mutant, found in table.items():
         broken = [t.partition(".")[2] for t, passed in found.items() if not passed and well[t]]
         lines.append(f"| {mutant} | {', '.join(broken) or '**none**'} |")
-    kept = [t.partition(".")[2] for t in names if all(found.get(t, True) for found in table.values())]
-    return [*lines, "", f"Broken by none of these, or not tried: {', '.join(kept) or 'no test'}.", ""]
+    unbroken = [t for t in names if all(found.get(t, True) for found in table.values())]
+    met = {t for found in table.values() for t in found}
+    for what, some in (
+        ("Tried with a mutant that should break them, and not broken", [t for t in unbroken if t in met]),
+        ("Not aimed at by any of these", [t for t in unbroken if t not in met]),
+    ):
+        lines += ["", f"{what}: {', '.join(t.partition('.')[2] for t in some) or 'no test'}."]
+    return [*lines, ""]
 
 
 def main() -> None:

@@ -35,7 +35,7 @@ from basin.liquid.world import Tally
 from basin.scene import parse_scene
 from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles
-from basin.surface.cloud import Cloud
+from basin.surface.cloud import Cloud, Reach
 from basin.surface.field import Points, particle_field
 from basin.surface.mesh import surface_frame
 from basin.surface.polygonise import polygonise
@@ -377,7 +377,7 @@ def surfaces(run: Liquid, bandwidth: float) -> list[str]:
     made = particle_field(points, spacing, SurfaceSettings(filters=[]))
     assert made
     grid = (made.low, spacing, made.phi.shape)
-    shell = len(Cloud.about(position, volume, None, 2 * spacing, grid, 2 * spacing).some)
+    shell = len(Cloud.about(position, volume, None, grid, Reach(2 * spacing, 2 * spacing)).some)
     lines = [
         f"{len(position):,} particles, {shell:,} of them in the shell near the surface, surface voxel half of the "
         "liquid's, kernels of 2 spacings, no filters; sorting and telling the shell are in:",

@@ -17,6 +17,24 @@ MOST_BAND = 4.0  # with what filters look at besides
 
 
 @dataclass(frozen=True)
+class Reach:
+    """How far particles are looked at.
+
+    Attributes
+    ----------
+    radius : of the kernels, metres
+    shapes : metres from which a particle shapes a node
+    beside : metres within which it has a look at others
+    room : voxels about the surface that are looked at besides
+    """
+
+    radius: float
+    shapes: float
+    beside: float = 0.0
+    room: float = 0.0
+
+
+@dataclass(frozen=True)
 class Cloud:
     """The particles of a frame that shape its surface, and those beside them, about the nodes of a field.
 
@@ -44,34 +62,23 @@ class Cloud:
         position: np.ndarray,
         volume: np.ndarray,
         way: np.ndarray | None,
-        radius: float,
         grid: tuple[np.ndarray, float, tuple[int, ...]],
-        reach: float,
-        beside: float = 0.0,
-        room: float = 0.0,
+        reach: Reach,
     ) -> Cloud:
-        """Sort particles for kernels of a radius.
-
-        Parameters
-        ----------
-        grid : low, voxel and shape
-        reach : metres from which a particle shapes a node
-        beside : metres within which it has a look at others
-        room : voxels about the surface that are looked at besides
-        """
+        """Sort particles for kernels of a radius; `grid` is low, voxel and shape."""
         low, voxel, shape = grid
-        edge = radius / 2
+        edge = reach.radius / 2
         count = ((np.array(shape) - 1) * voxel / edge).astype(np.int64) + 1
         cell = cell_numbers(position, low, count, edge)
         held = splat.sums(cell, volume, int(np.prod(count))).reshape(tuple(count.tolist()))
         # over a bell four cells wide, so that the particles' own noise is none
         near = splat.widened(splat.belled(held) < SPARSE * edge**3, NEAR)
-        wanted = splat.widened(near, int(np.ceil(reach / edge)))
-        kept = splat.widened(wanted, int(np.ceil(beside / edge))) if beside > 0 else wanted
+        wanted = splat.widened(near, int(np.ceil(reach.shapes / edge)))
+        kept = splat.widened(wanted, int(np.ceil(reach.beside / edge))) if reach.beside > 0 else wanted
         cells = sorted_into(position, cell, kept.ravel(), low, count, edge)
         some = np.asarray(splat.within(cells.start, wanted.ravel()))
         ways = None if way is None else way[cells.order]
-        band = min(BAND + room, MOST_BAND)
+        band = min(BAND + reach.room, MOST_BAND)
         return Cloud(cells, some, ~near, volume[cells.order], ways, low, voxel, shape, band)
 
     def slabs(self, some: np.ndarray, reach: float) -> np.ndarray:

@@ -16,7 +16,7 @@ import numpy as np
 from scipy import ndimage
 
 from basin.surface import splat
-from basin.surface.cloud import BAND, MOST_BAND, Cloud, furthest
+from basin.surface.cloud import BAND, MOST_BAND, Cloud, Reach, furthest
 from basin.surface.kernels import WIDER, ellipsoids
 from basin.surface.settings import SurfaceSettings
 
@@ -298,20 +298,23 @@ def _of_particles(
     room: float,
 ) -> np.ndarray:
     """Level set of the particles by the settings' method, on a grid (see `Cloud.about`)."""
-    at = (points.position, points.volume, way, radius, grid)
+
+    def looked_at(reach: Reach) -> Cloud:
+        return Cloud.about(points.position, points.volume, way, grid, reach)
+
     if settings.method == "averaged":
-        cloud = Cloud.about(*at, radius, room=room)
+        cloud = looked_at(Reach(radius, radius, room=room))
         phi = _averaged(cloud, radius, settings.particle_radius * points.spacing)
     elif settings.method == "spheres":
         most = settings.particle_radius * float(np.cbrt(points.volume.max()))
         reach = most + min(BAND + room, MOST_BAND) * grid[1] + furthest(way, most)
-        cloud = Cloud.about(*at, reach, room=room)
+        cloud = looked_at(Reach(radius, reach, room=room))
         phi = _balls(cloud, radius, settings.particle_radius, most)
     elif settings.method == "density":
-        cloud = Cloud.about(*at, radius, room=room)
+        cloud = looked_at(Reach(radius, radius, room=room))
         phi = _of_density(cloud, radius, settings, points.spacing)
     else:
-        cloud = Cloud.about(*at, FARTHER * radius + furthest(way, radius), WIDER * radius, room)
+        cloud = looked_at(Reach(radius, FARTHER * radius + furthest(way, radius), WIDER * radius, room))
         phi = _of_density(cloud, radius, settings, points.spacing)
     if settings.specks > 1:
         _without_specks(phi, cloud, points, settings)

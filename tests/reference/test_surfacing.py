@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh
 from basin.surface import splat
-from basin.surface.cloud import Cloud
+from basin.surface.cloud import Cloud, Reach
 from basin.surface.cutting import clipped, fitted_to
 from basin.surface.field import Field, Points, Simulated, particle_field
 from basin.surface.filters import Context, curvature_flow, distances, filtered, mask, redistanced, volume
@@ -224,7 +224,7 @@ class PartsOfFields(SimpleTestCase):
         volume = rng.uniform(0.5, 1.5, len(place)).astype(np.float32)
         radius, low = 2.0, np.full(3, -6.0)
         grid = (low, 0.5, (54, 47, 44))
-        return Cloud.about(place, volume, None, radius, grid, reach, beside), place, volume
+        return Cloud.about(place, volume, None, grid, Reach(radius, reach, beside)), place, volume
 
     def test_air_about_cells(self) -> None:
         cloud, place, volume = self.cloud()
