@@ -6,6 +6,7 @@ import time
 import unittest
 from typing import Any
 
+import numba
 from django.conf import settings
 from django.test import runner
 from django.test.runner import DiscoverRunner, ParallelTestSuite, RemoteTestResult, RemoteTestRunner
@@ -40,6 +41,7 @@ class TimedBeside(RemoteTestResult):
 
     def startTest(self, test: unittest.TestCase) -> None:
         super().startTest(test)
+        numba.set_num_threads(1)  # the one before may have asked for more
         self._begin = time.perf_counter()
 
     def stopTest(self, test: unittest.TestCase) -> None:
@@ -52,11 +54,8 @@ class RunnerBeside(RemoteTestRunner):
 
 
 def begin_process(*arguments: Any, **more: Any) -> None:
-    """One thread for each process, and its own part of the broker, so that what they say does not mix."""
-    import numba
-
+    """Each process has its own part of the broker, so that what they say does not mix."""
     runner._init_worker(*arguments, **more)
-    numba.set_num_threads(1)
     settings.REDIS_URL = settings.REDIS_URL.rpartition("/")[0] + f"/{runner._worker_id}"
 
 
