@@ -17,7 +17,7 @@ from basin.liquid.room import WHOLE
 from basin.liquid.step import ALGORITHM, Liquid
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, Tally
 from basin.readings import Reading
-from basin.scene import Collider, Scene
+from basin.scene import Collider, Force, Scene
 from basin.stages import samples
 from basin.stages.assembly import liquid_world
 from basin.stages.carrying import carried_by
@@ -254,15 +254,16 @@ class LiquidStage(Stage):
         return liquid_cost(job.scene, job.files, job.quality)
 
     def warm_up(self) -> list[dict[str, Any]]:
-        """Water first, then what is thick and thin-walled, then what is deep."""
+        """Water first."""
         return samples.liquids()
 
     def needs(self, scene: Scene) -> Collection[int]:
         """Few scenes need all."""
         carried, liquid = carried_by(scene), scene.liquid
         thin = any(e.side == "shell" or isinstance(e.shape, MeshShape | Box) for e in scene.of_kind(Collider))
+        pushed = scene.of_kind(Force) or any("periodic" in pair for pair in scene.domain.walls.pairs())
         special = liquid.band > 0 or liquid.wall_contact == "leaving" or liquid.texture_clock > 0
-        return [0, *([1] if carried.width or thin else []), *([2] if special else [])]
+        return [0, *([1] if carried.width or thin else []), *([2] if pushed else []), *([3] if special else [])]
 
 
 register(LiquidStage())

@@ -42,8 +42,11 @@ def tiny_scene() -> dict[str, Any]:
     }
 
 
+BALL = "ball.ply"  # a mesh that whoever runs these scenes puts beside them
+
+
 def liquids() -> list[dict[str, Any]]:
-    """Scenes that between them use every kernel of the liquid, water first."""
+    """Scenes that between them use every kernel of the liquid: water, thick and thin-walled, large and pushed, deep."""
     scene = {**tiny_scene(), "time": {"last": 2}}
     pool, *rest = scene["elements"]
     plate = {
@@ -52,9 +55,23 @@ def liquids() -> list[dict[str, Any]]:
         "shape": {"kind": "box", "size": [0.005, 0.2, 0.2]},
         "pose": {"translation": [0.2, 0.05, 0.2], "rotation": [0, 20, 30]},
     }
+    ball = {
+        "kind": "collider",
+        "name": "ball",
+        "shape": {"kind": "mesh", "file": BALL},
+        "pose": {"translation": [0.3, 0.1, 0.3]},
+    }
     thick = {**pool, "viscosity": 5.0, "mark": 0.5}
+    block = {**pool, "shape": {"kind": "box", "size": [0.4, 0.38, 0.4]}, "pose": {"translation": [0.2, 0.19, 0.2]}}
+    wind = {"kind": "force", "name": "wind", "effect": {"kind": "wind"}}
+    large = {
+        **scene,
+        "domain": {**scene["domain"], "walls": {"z_min": "periodic", "z_max": "periodic"}},
+        "liquid": {**scene["liquid"], "voxel_size": 0.0125},
+        "elements": [block, wind],
+    }
     deep = {**scene["liquid"], "band": 3.0, "wall_contact": "leaving", "texture_clock": 4}
-    return [scene, {**scene, "elements": [thick, *rest, plate]}, {**scene, "liquid": deep}]
+    return [scene, {**scene, "elements": [thick, *rest, plate, ball]}, large, {**scene, "liquid": deep}]
 
 
 def surfaces() -> list[dict[str, Any]]:
@@ -65,7 +82,10 @@ def surfaces() -> list[dict[str, Any]]:
     settings: list[dict[str, Any]] = [
         {},
         {"method": "anisotropic", "filters": filters, "colliders": "remove", "body": 1.0, "specks": 4},
-        {"method": "averaged", "cuts": [{"by": "height", "height": 0.1}], "fairing": 1, "stretch": 0.5},
+        {"method": "averaged", "cuts": [{"by": "height", "height": 0.1}], "fairing": 1},
         {"method": "spheres", "cuts": [{"by": "height", "height": 0.1, "capped": False}], "thinning": 1.0},
+        {"method": "spheres", "stretch": 0.5, "body": 1.0},
     ]
-    return [{**tiny_scene(), "time": {"last": 2}, "surface": one} for one in settings]
+    made = [{**tiny_scene(), "time": {"last": 2}, "surface": one} for one in settings]
+    made[-1]["liquid"] = {**made[-1]["liquid"], "band": 3.0}
+    return made

@@ -35,7 +35,7 @@ class RunReply(Schema):
 
 class RunRequest(Schema):
     quality: str = "draft"
-    stages: list[str]
+    stages: list[str] = []
     first: int | None = None
     last: int | None = None
 

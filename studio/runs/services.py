@@ -26,7 +26,7 @@ from basin.stages import warm
 from basin.stages.deliver import LOCK as DELIVERY_LOCK
 from basin.stages.deliver import DeliveryFailure, deliver, delivery_named, delivery_states
 from basin.stages.run import FrameDone, RunFailure, frames_to_make, run
-from basin.stages.stage import listed, named
+from basin.stages.stage import named
 from basin.stages.stage import stages as all_stages
 from studio.errors import Refused
 from studio.productions.models import Take
@@ -44,15 +44,13 @@ def ask_for_run(
 ) -> Run:
     """Queue a run.
 
-    Refused if the scene cannot run, does not fit the machine, or the stage is being made already.
+    No names are all stages. Refused if the scene cannot run, does not fit the machine, or the stage is being made already.
     """
     quality_of(quality)
     try:
-        wanted = named(stages)
+        wanted = named(stages or all_stages())
     except LookupError as error:
         raise Refused([f"{error.args[0]}."]) from None
-    if not wanted:
-        raise Refused([f"Name the stages to run: {listed(all_stages())}."])
     names = [stage.name for stage in wanted]
     _, said = take_forecast(take, quality, names)
     if said.problems:

@@ -116,8 +116,10 @@ class Edits(SimpleTestCase):
         self.assertIn("def span(", text)
         path.write_text(text + "\n# more\n")
         self.assertEqual(digests(), before)
-        path = self.home / "basin" / "surface" / "polygonise.py"
-        path.write_text(path.read_text().replace("SLIVER = ", "SLIVER = 2 * ", 1))
+        path = self.home / "basin" / "surface" / "kernels.py"
+        text = path.read_text()
+        self.assertIn("MOST_RATIO = ", text)
+        path.write_text(text.replace("MOST_RATIO = ", "MOST_RATIO = 2 * ", 1))
         after = digests()
         changed = {name for name in before if before[name] != after[name]}
         self.assertTrue(changed)
@@ -223,7 +225,7 @@ class Readiness(SimpleTestCase):
 
     def test_the_table_names_kernels_that_are_there_with_types_that_can_be_read(self) -> None:
         rows = warm.table()
-        self.assertGreater(len(rows), 200)
+        self.assertGreater(len(rows), 150)
         for row in rows:
             self.assertIn(row.kernel, kernels.KERNELS)
             self.assertIsInstance(kernels.signature(row.types), tuple)

@@ -45,6 +45,26 @@ CHROMIUM = [
 ]
 
 
+class Gate:
+    """Requests to an address that are held back until it is opened."""
+
+    def __init__(self, page: Page, address: str) -> None:
+        self.held: list[Route] | None = []
+        page.route(address, self._come)
+
+    def _come(self, route: Route) -> None:
+        if self.held is None:
+            route.continue_()
+        else:
+            self.held.append(route)
+
+    def open(self) -> None:
+        """Let them go, and those that come."""
+        held, self.held = self.held or [], None
+        for route in held:
+            route.continue_()
+
+
 def free_port() -> int:
     """A loopback port that nobody uses."""
     import socket
@@ -453,23 +473,19 @@ class FirstLight(TransactionTestCase):
         page.unroute(address)
         kept(0.08)
         # an answer that is older than an edit which waits does not replace it on screen
-        held: list[Route] = []
-        page.route(address, lambda route: held.append(route))
+        gate = Gate(page, address)
         give("0.09")
         page.get_by_text("Keeping").wait_for()
         give("0.1")
-        page.unroute(address)
-        held[0].continue_()
+        gate.open()
         kept(0.1)
         self.assertEqual(radius.input_value(), "0.1")
         # one that is refused comes back to what is kept, also after one that was kept meanwhile
-        held.clear()
-        page.route(address, lambda route: held.append(route))
+        gate = Gate(page, address)
         give("0.11")
         page.get_by_text("Keeping").wait_for()
         give("-1")
-        page.unroute(address)
-        held[0].continue_()
+        gate.open()
         page.get_by_text("greater than 0").first.wait_for()
         page.wait_for_function("document.querySelector('input[aria-label=Radius]').value === '0.11'")
         kept(0.11)
@@ -511,15 +527,12 @@ class FirstLight(TransactionTestCase):
             "() => { const show = viewport.showPoints.bind(viewport); window.seen = [];"
             " viewport.showPoints = (p, beside) => { seen.push(JSON.stringify(p.low)); show(p, beside) } }"
         )
-        held: list[Route] = []
-        page.route("**/view/draft/liquid/3?*", lambda route: held.append(route))
+        gate = Gate(page, "**/view/draft/liquid/3?*")
         page.keyboard.press("Home")
         page.get_by_label("Play").click()
         page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 5")
-        page.unroute("**/view/draft/liquid/3?*")
-        self.assertTrue(held)
-        for route in held:
-            route.continue_()
+        self.assertTrue(gate.held)
+        gate.open()
         page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 7")
         seen = page.evaluate("window.seen")
         page.get_by_label("Hold").click()

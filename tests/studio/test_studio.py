@@ -479,7 +479,7 @@ def Camera "cam" {
         self.ask(["liquid"])
         row = services.claim("worker one")
         assert row is not None
-        until, away = row.lease_until, threading.Event()
+        leased, away = row.lease_until, threading.Event()
         renew = services.Lease._renew
 
         def once_away(lease: services.Lease) -> None:
@@ -494,7 +494,7 @@ def Camera "cam" {
             override_settings(HEARTBEAT_SECONDS=0.1),
         ):
             lease = services.Lease(row, "worker one")
-            until(lambda: Run.objects.get().lease_until > until, "the lease was not renewed")
+            until(lambda: Run.objects.get().lease_until > leased, "the lease was not renewed")
             lease.end()
         self.assertTrue(away.is_set())
         self.assertFalse(lease.lost)

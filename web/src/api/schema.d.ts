@@ -986,7 +986,10 @@ export interface components {
              * @default draft
              */
             quality: string;
-            /** Stages */
+            /**
+             * Stages
+             * @default []
+             */
             stages: string[];
             /** First */
             first?: number | null;
