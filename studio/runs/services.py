@@ -44,7 +44,7 @@ def ask_for_run(
 ) -> Run:
     """Queue a run.
 
-    No names are all stages. Refused if the scene cannot run, does not fit the machine, or the stage is being made already.
+    No names are all stages. Refused if the scene cannot run, does not fit the machine, or is being made already.
     """
     quality_of(quality)
     try:
