@@ -14,6 +14,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numba
 import numpy as np
@@ -64,22 +65,24 @@ def triad() -> float:
     return 3 * a.nbytes / best / 1e9
 
 
-def sloshing(cells: int, plate: float = 0.0) -> Liquid:
+def pool_document(cells: int, plate: float = 0.0, viscosity: float = 0.0) -> dict[str, Any]:
     """A tank a third full, in motion, `cells` voxels long: about `cells`^3 particles.
 
     Parameters
     ----------
     plate : thickness in voxels of a slanting plate in the water; 0 for none
+    viscosity : of the liquid, Pa s
     """
     dx = 1.0 / cells
-    fill = {
+    fill: dict[str, Any] = {
         "kind": "fill",
         "name": "w",
         "shape": {"kind": "box", "size": [0.5, 0.5, 0.5]},
         "pose": {"translation": [0.25, 0.25, 0.25]},
         "velocity": [1.5, 0.5, 0.5],
+        "viscosity": viscosity,
     }
-    document = {
+    document: dict[str, Any] = {
         "format": "zinc-scene/1",
         "domain": {"low": [0, 0, 0], "size": [1, 0.75, 0.5]},
         "liquid": {"voxel_size": dx},
@@ -89,7 +92,13 @@ def sloshing(cells: int, plate: float = 0.0) -> Liquid:
         pose = {"translation": [0.5, 0.25, 0.25], "rotation": [0, 20, 35]}
         shape = {"kind": "box", "size": [plate * dx, 0.5, 0.3]}
         document["elements"] = [fill, {"kind": "collider", "name": "plate", "shape": shape, "pose": pose}]
-    run = Liquid(liquid_world(parse_scene(document), SceneFiles(Path(".")), "final"))
+    return document
+
+
+def sloshing(cells: int, plate: float = 0.0, viscosity: float = 0.0) -> Liquid:
+    """The pool on its first frame."""
+    scene = parse_scene(pool_document(cells, plate, viscosity))
+    run = Liquid(liquid_world(scene, SceneFiles(Path(".")), "final"))
     run.begin()
     return run
 
