@@ -79,7 +79,9 @@ def start(arguments: list[str]) -> int:
         file.write(str(os.getpid()))
     try:
         env = {**profile.environment(), "ZINC_HOST": host}
-        running.append(setup.kernels(env))
+        compiling = setup.kernels(env)
+        running.append(compiling)
+        told = False
 
         def data() -> None:
             say("starting the database")
@@ -100,6 +102,13 @@ def start(arguments: list[str]) -> int:
         print(f"\n  http://{host}:{web_port}\n  sign in as  demo  with  tide-mill\n\n  Ctrl-C ends it.", flush=True)
         while not stopping:
             time.sleep(0.5)
+            if compiling.poll() is not None and not told:
+                told = True
+                say(
+                    "the solver is ready"
+                    if compiling.returncode == 0
+                    else "kernels failed; runs compile what they need"
+                )
             if worker.poll() is not None:
                 say("the worker ended; starting it again")
                 worker = _worker(env, profile)
