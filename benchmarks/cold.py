@@ -1,7 +1,7 @@
 """``./zinc bench --cold``: from ``./zinc start`` with nothing compiled to moving liquid; writes docs/performance.md.
 
 First each kernel's compiling alone, in one process, which also renews `basin/stages/kernels.json`; then a real start
-with ports, data and a folder of kernels of its own, packages being there.
+with ports, data and a folder of kernels of its own, packages being there; with ``--start`` that alone.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ import tempfile
 import time
 import urllib.request
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from basin import kernels
@@ -29,7 +30,8 @@ SHOWN = 12
 
 def table() -> list[str]:
     """Seconds of compiling, by stage and the largest kernels."""
-    subprocess.run([sys.executable, "-m", "basin.stages.warm", "--record"], check=True)
+    if "--start" not in sys.argv:
+        subprocess.run([sys.executable, "-m", "basin.stages.warm", "--record"], check=True)
     rows = sorted(warm.table(), key=lambda row: -row.seconds)
     whole = sum(row.seconds for row in rows)
     by_group = {g: sum(row.seconds for row in rows if (row.stage, row.number) == g) for g in warm.groups()}
@@ -51,7 +53,7 @@ def table() -> list[str]:
     ]
 
 
-def until(what: Callable[[], bool], process: subprocess.Popen[str], begin: float) -> float:
+def until(what: Callable[[], bool], process: subprocess.Popen[bytes], begin: float) -> float:
     """Seconds from the beginning until something holds."""
     while not what():
         if process.poll() is not None or time.monotonic() - begin > LONGEST:
@@ -77,14 +79,17 @@ def start() -> list[str]:
         env = {**os.environ, **PORTS, "ZINC_VAR": str(home / "var"), kernels.PLACE: str(home / "kernels")}
         begin = time.monotonic()
         process = subprocess.Popen(
-            [sys.executable, str(ROOT / "zinc"), "start"], env=env, stdout=subprocess.PIPE, text=True, cwd=ROOT
+            [sys.executable, str(ROOT / "zinc"), "start"], env=env, stdout=subprocess.PIPE, cwd=ROOT
         )
-        os.set_blocking(process.stdout.fileno(), False)  # type: ignore[union-attr]
+        assert process.stdout
+        out = process.stdout.fileno()
+        os.set_blocking(out, False)
         told: list[float] = []
 
         def listen() -> None:
-            if process.stdout and process.stdout.read():
-                told.append(time.monotonic() - begin)
+            with suppress(BlockingIOError):
+                if os.read(out, 1 << 16):
+                    told.append(time.monotonic() - begin)
 
         def and_listen(what: Callable[[], bool]) -> Callable[[], bool]:
             def both() -> bool:
