@@ -21,7 +21,7 @@ from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from numba.core.errors import NumbaError
 
@@ -91,18 +91,18 @@ def table() -> list[Row]:
         rows = [Row(**row) for row in json.loads(TABLE.read_text(encoding="utf-8"))]
     except (OSError, ValueError, TypeError):
         return []
+    for module in {row.kernel.rpartition(".")[0] for row in rows}:
+        with suppress(ImportError):
+            importlib.import_module(module)
     return [row for row in rows if row.kernel in kernels.KERNELS]
 
 
 def version() -> str:
-    """What tells all of these kernels from other ones."""
-    digests = sorted((name, kernels.digest(one.py_func)) for name, one in kernels.KERNELS.items())
-    return hashlib.sha256(repr([digests, stages_of_scenes()]).encode()).hexdigest()[:16]
-
-
-def stages_of_scenes() -> list[Any]:
-    """The scenes of all groups."""
-    return [[name, stage.warm_up()] for name, stage in stages().items()]
+    """What tells these kernels, and the scenes that need them, from other ones; the same in every process."""
+    names = sorted({row.kernel for row in table()})
+    digests = [(name, kernels.digest(kernels.KERNELS[name].py_func)) for name in names]
+    scenes = [[name, stage.warm_up()] for name, stage in stages().items() if stage.warm_up()]
+    return hashlib.sha256(repr([digests, scenes]).encode()).hexdigest()[:16]
 
 
 def _stamp(group: Group) -> Path:

@@ -231,6 +231,14 @@ class Readiness(SimpleTestCase):
             self.assertIsInstance(kernels.signature(row.types), tuple)
         self.assertLessEqual({(row.stage, row.number) for row in rows}, set(warm.groups()))
 
+    def test_every_process_tells_the_same_kernels_apart(self) -> None:
+        """One that has imported less or more than the one that compiles must find its word."""
+        look = "from basin.stages import warm; print(warm.version())"
+        env = {**os.environ, "PYTHONPATH": str(ROOT)}
+        more = f"import basin.stages.solid, basin.stages.imports, studio.settings, tests.basin.test_paint\n{look}"
+        told = [subprocess.check_output([sys.executable, "-c", t], env=env, text=True) for t in (look, more)]
+        self.assertEqual(told, [f"{warm.version()}\n"] * 2)
+
     def test_what_is_needed_first_comes_first(self) -> None:
         order = [tuple(group) for group in warm.groups()]
         self.assertEqual(order[:2], [("liquid", 0), ("surface", 0)])
