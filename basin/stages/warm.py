@@ -278,8 +278,8 @@ def make_ready(say: Callable[[str], None] = print) -> None:
         threads = [threading.Thread(target=_serve, args=(work,)) for _ in range(PROCESSES)]
         for thread in threads:
             thread.start()
-        while any(thread.is_alive() for thread in threads):
-            threads[0].join(TOLD_EVERY)
+        while alive := [thread for thread in threads if thread.is_alive()]:
+            alive[0].join(TOLD_EVERY)
             left = max(work.seconds_left().values(), default=0.0)
             group = work.order[0] if work.order else None
             doing = f"{stages()[group.stage].title.lower()}" if group else "the last checks"
