@@ -392,4 +392,7 @@ select {
   border: 4px solid transparent;
   border-top: 6px solid var(--text);
 }
+.reading select {
+  width: 100%;
+}
 </style>
