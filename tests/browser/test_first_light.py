@@ -450,8 +450,12 @@ class FirstLight(TransactionTestCase):
             radius.fill(value)
             radius.press("Enter")
 
+        def is_kept(value: float) -> bool:
+            page.evaluate("0")  # requests held by a gate go on only while the page is spoken to
+            return bool(self.kept()) and self.kept()[0]["shape"]["radius"] == value
+
         def kept(value: float) -> None:
-            self.wait(lambda: self.kept() and self.kept()[0]["shape"]["radius"] == value, 15, f"{value} was not kept")
+            self.wait(lambda: is_kept(value), 15, f"{value} was not kept")
 
         give("0.05")
         kept(0.05)
@@ -506,28 +510,28 @@ class FirstLight(TransactionTestCase):
     def play(self, page: Page) -> None:
         """While it plays, a frame that comes late does not replace a newer one."""
         self.take.refresh_from_db()
-        self.take.scene["time"]["fps"] = 2
+        self.take.scene["time"]["fps"] = 6
         self.take.revision += 1
         self.take.save()
         page.reload()
         page.get_by_text("Voxel size").wait_for()
         self.run_draft(page)
-        # where the frame's particles begin, which tells frames apart
+        # where the frame's particles begin and how far they reach, which tells frames apart
         low = (
             f"async n => {{ const reply = await fetch(`/api/takes/{self.take.pk}/view/draft/liquid/${{n}}?by=speed`);"
-            ' const [, told] = (await reply.text()).match(/"low":(\\[[^\\]]*\\])/);'
-            " return JSON.stringify(JSON.parse(told)) }"
+            ' const told = (await reply.text()).match(/"low":\\s*(\\[[^\\]]*\\]).*?"span":\\s*(\\[[^\\]]*\\])/);'
+            " return JSON.stringify([JSON.parse(told[1]), JSON.parse(told[2])]) }"
         )
         late = page.evaluate(low, 3)
         self.assertNotEqual(late, page.evaluate(low, 4))
+        gate = Gate(page, "**/view/draft/liquid/3?budget*")  # frames are fetched ahead of playing
         page.reload()
         page.get_by_text("Voxel size").wait_for()
         page.wait_for_function("window.viewport?.drawn() > 100")
         page.evaluate(
             "() => { const show = viewport.showPoints.bind(viewport); window.seen = [];"
-            " viewport.showPoints = (p, beside) => { seen.push(JSON.stringify(p.low)); show(p, beside) } }"
+            " viewport.showPoints = (p, beside) => { seen.push(JSON.stringify([p.low, p.span])); show(p, beside) } }"
         )
-        gate = Gate(page, "**/view/draft/liquid/3?*")
         page.keyboard.press("Home")
         page.get_by_label("Play").click()
         page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 5")
