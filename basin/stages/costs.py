@@ -15,18 +15,18 @@ from basin.stages.carrying import carried_by
 from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.stage import Cost
 
-BYTES_AT_REST = 425_000_000  # the program itself with its compiled kernels
-BYTES_PER_PARTICLE = 950
+BYTES_AT_REST = 450_000_000  # the program itself with its compiled kernels
+BYTES_PER_PARTICLE = 850
 BYTES_PER_NUMBER = 12  # of what each particle carries along: as it is, sorted, and in the state before a pair
-BYTES_OF_VISCOSITY = 500  # more for each particle
+BYTES_OF_VISCOSITY = 110  # more for each particle
 BYTES_PER_TILE = 16  # of the index, for every tile of the domain
 BYTES_PER_NODE = 12  # of a mesh's sampled distance, while it is made
 FRAME_BYTES_PER_PARTICLE = 38
 STATE_BYTES_PER_PARTICLE = 74
 TILE_BYTES = 512 * 16
 TILES_PER_PARTICLE = 1 / 1500  # at 8 particles per cell, tiles a third full
-MESHING_AT_REST = 500_000_000
-MESHING_PER_PARTICLE = 400  # in one process, at half the liquid's voxel; more by the square of finer ones
+MESHING_AT_REST = 380_000_000
+MESHING_PER_PARTICLE = 225  # in one process, at half the liquid's voxel; more by the square of finer ones
 VERTICES_PER_PARTICLE = 0.5  # to the power of 2/3
 VERTEX_BYTES = 60
 
