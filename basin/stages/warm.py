@@ -283,13 +283,14 @@ def make_ready(say: Callable[[str], None] = print) -> None:
             left = max(work.seconds_left().values(), default=0.0)
             group = work.order[0] if work.order else None
             doing = f"{stages()[group.stage].title.lower()}" if group else "the last checks"
-            say(f"kernels {work.done} of {work.total} ({doing}), about {_spoken(left)} left")
+            say(f"kernels {work.done} of {work.total} ({doing}), about {spoken(left)} left")
         _progress().unlink(missing_ok=True)
         if work.errors:
             raise work.errors[0]
 
 
-def _spoken(seconds: float) -> str:
+def spoken(seconds: float) -> str:
+    """How long that is, for people."""
     return f"{seconds:.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min"
 
 

@@ -113,8 +113,7 @@ def _until_ready(scene: Scene, stage: str, tell: Callable[[str], None], stop: Ca
     told: list[str] = []
 
     def left(seconds: float) -> None:
-        spoken = f"{seconds:.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min"
-        said = f"making the solver ready, {spoken} left"
+        said = f"making the solver ready, {warm.spoken(seconds)} left"
         if told[-1:] != [said]:
             told.append(said)
             tell(said)

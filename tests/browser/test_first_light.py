@@ -497,6 +497,19 @@ class FirstLight(TransactionTestCase):
         page.locator("canvas").click()
         page.keyboard.press("Control+z")
         kept(0.1)
+        # what waits behind an edit that came after somebody else's does not undo theirs
+        gate = Gate(page, address)
+        give("0.12")
+        page.get_by_text("Keeping").wait_for()
+        give("0.13")
+        self.take.refresh_from_db()
+        self.take.scene["elements"][0]["shape"]["radius"] = 0.05
+        self.take.revision += 1
+        self.take.save()
+        gate.open()
+        page.wait_for_function("document.querySelector('input[aria-label=Radius]').value === '0.05'")
+        page.get_by_text("Keeping").wait_for(state="hidden")
+        kept(0.05)
         # edits leave nothing behind on the graphics processor
         before = page.evaluate("viewport.memory().geometries")
         for value in ("0.06", "0.07", "0.08", "0.06"):

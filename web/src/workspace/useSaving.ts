@@ -17,7 +17,8 @@ interface Edit {
  *
  * Edits are sent one after the other. One that does not get through is sent again until it does, or until a newer one,
  * which holds it, takes its place; one that is refused is told, and when no newer one waits the screen goes back to
- * what is kept. What the server makes of an edit is shown only when no newer one waits.
+ * what is kept. Where somebody else changed the take, all that wait are refused. What the server makes of an edit is
+ * shown only when no newer one waits.
  */
 export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => void) {
   const scene = shallowRef<SceneDocument | null>(null)
@@ -109,7 +110,10 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
       }
       if (response.status >= 500) return 'lost'
       refused.value = problemsOf(error)
-      if (response.status === 409) await reload()
+      if (response.status !== 409) return 'refused'
+      // what waits was made on what is not kept any more: sent after it, it would undo what somebody else did
+      queue.splice(1).forEach(takeBack)
+      await reload()
       return 'refused'
     } catch {
       return 'lost'
