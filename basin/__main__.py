@@ -229,9 +229,9 @@ def _deliver(options: argparse.Namespace) -> int:
         name = scene.deliveries[0].name
     delivery = delivery_named(scene, name or "")
     renewed = 0
-    cache = open_cache(options.cache)
-    made = deliver(scene, files, cache, delivery, options.quality, options.to)
-    total = len(delivery_states(scene, files, cache, delivery, options.quality, options.to))
+    job = Job(scene, files, open_cache(options.cache), options.quality)
+    made = deliver(job, delivery, options.to)
+    total = len(delivery_states(job, delivery, options.to))
     for one in tqdm(made, total=total, unit="file", dynamic_ncols=True):
         renewed += not one.reused
     print(f"{delivery.name}: {renewed} files written, the others were current; {options.to}")

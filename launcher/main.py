@@ -18,7 +18,8 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants [solver | surface] | --reference | --surfacing | --cold | --large | --only WORD]   measure; see docs
+  bench [--mutants | --reference | --surfacing | --cold | --memory | --beside COMMIT | --large | --only WORD]
+                     measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 
 
@@ -227,13 +228,8 @@ def bench(arguments: list[str]) -> int:
     """Measurements; see ``benchmarks/``."""
     setup.debian_packages(setup.DEBIAN)
     setup.python_environment(measuring=True)
-    module = "benchmarks.mutants" if "--mutants" in arguments else "benchmarks.speed"
-    if "--reference" in arguments:
-        module = "benchmarks.reference"
-    if "--surfacing" in arguments:
-        module = "benchmarks.surfacing"
-    if "--cold" in arguments:
-        module = "benchmarks.cold"
+    others = ("mutants", "reference", "surfacing", "cold", "beside", "memory")
+    module = next((f"benchmarks.{name}" for name in others if f"--{name}" in arguments), "benchmarks.speed")
     env = Profile("test").environment()
     return subprocess.run([str(PYTHON), "-m", module, *arguments], env=env).returncode
 

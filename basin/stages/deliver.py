@@ -36,7 +36,6 @@ from basin.exchange.verify import (
     verify_vdb,
 )
 from basin.scene import Delivery, Scene
-from basin.stages.files import SceneFiles
 from basin.stages.pieces import (
     delivered_elements,
     frame_grids,
@@ -104,13 +103,11 @@ def delivery_named(scene: Scene, name: str) -> Delivery:
     raise DeliveryFailure(f"there is no delivery named {name!r}; there are: {there}")
 
 
-def delivery_states(
-    scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str, folder: Path
-) -> dict[str, str]:
+def delivery_states(job: Job, delivery: Delivery, folder: Path) -> dict[str, str]:
     """One of "current", "stale" or "missing" for every file that a delivery consists of."""
     held = _manifest(folder).get("files", {})
     states = {}
-    for wanted in _wanted(scene, files, cache, delivery, quality):
+    for wanted in _wanted(job, delivery):
         entry, path = held.get(wanted.name), folder / wanted.name
         if entry is None or not path.is_file() or path.stat().st_size != entry["bytes"]:
             states[wanted.name] = "missing"
@@ -120,13 +117,7 @@ def delivery_states(
 
 
 def deliver(
-    scene: Scene,
-    files: SceneFiles,
-    cache: Cache,
-    delivery: Delivery,
-    quality: str,
-    folder: Path,
-    stop: Callable[[], bool] = lambda: False,
+    job: Job, delivery: Delivery, folder: Path, stop: Callable[[], bool] = lambda: False
 ) -> Iterator[Delivered]:
     """Write the files of a delivery that are not there or not current; yields each once it is in its place.
 
@@ -136,13 +127,13 @@ def deliver(
         If frames are missing or out of date, the disk is too small, the folder is used by another delivery or goes
         away, or a file does not read back as it was written.
     """
-    if not delivery_frames(scene, delivery):
+    if not delivery_frames(job.scene, delivery):
         raise DeliveryFailure("the delivery's frames lie outside the shot; change its first or last frame")
-    _frames_there(scene, files, cache, delivery, quality)
+    _frames_there(job, delivery)
     with _told(folder), _alone(folder):
         for leftover in folder.glob("*.part*"):
             leftover.unlink()
-        wanted = _wanted(scene, files, cache, delivery, quality)
+        wanted = _wanted(job, delivery)
         book = _manifest(folder)
         held: dict[str, Any] = book.get("files", {})
         names = {w.name for w in wanted}
@@ -150,12 +141,12 @@ def deliver(
             (folder / name).unlink(missing_ok=True)
             del held[name]
         missing = [w for w in wanted if not _kept(folder, held.get(w.name), w)]
-        _room(cache, delivery, folder, missing)
+        _room(job.cache, delivery, folder, missing)
         book = {
             "format": FORMAT,
-            "scene": scene.name,
-            "quality": quality,
-            "fps": scene.time.fps,
+            "scene": job.scene.name,
+            "quality": job.quality,
+            "fps": job.scene.time.fps,
             "delivery": delivery.model_dump(mode="json"),
             "files": held,
         }
@@ -167,7 +158,7 @@ def deliver(
                 continue
             if not (folder / LOCK).exists():  # some writers would make the folder anew
                 raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(folder))
-            made = _made(scene, files, cache, delivery, folder, one, stop)
+            made = _made(job, delivery, folder, one, stop)
             if made is None:
                 return
             held[one.name] = made
@@ -176,11 +167,11 @@ def deliver(
         _write_manifest(folder, book)
 
 
-def _wanted(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str) -> list[_Wanted]:
-    keys = part_keys(scene, files, cache, delivery, quality)
-    frames = delivery_frames(scene, delivery)
+def _wanted(job: Job, delivery: Delivery) -> list[_Wanted]:
+    keys = part_keys(job, delivery)
+    frames = delivery_frames(job.scene, delivery)
     apart = {"name", "first", "last", "step", *(() if delivery.format == "exr" else ("resolution",))}
-    own = [ALGORITHM, delivery.model_dump(mode="json", exclude=apart), scene.time.fps]
+    own = [ALGORITHM, delivery.model_dump(mode="json", exclude=apart), job.scene.time.fps]
     if delivery.single():
         key = _digest([own, [[frame, keys[frame]] for frame in frames]])
         return [_Wanted(_file_name(delivery, piece_name(delivery.name), None), "", tuple(frames), key)]
@@ -188,7 +179,7 @@ def _wanted(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, q
     if delivery.format in ("ply", "obj"):
         pieces = [name for name in delivery.parts() if name != "elements"]
         if "elements" in delivery.parts():
-            pieces += [piece_name(e.name) for e in delivered_elements(scene)]
+            pieces += [piece_name(e.name) for e in delivered_elements(job.scene)]
     found = []
     for frame in frames:
         for piece in pieces:
@@ -204,15 +195,15 @@ def _file_name(delivery: Delivery, piece: str, number: int | None) -> str:
     return re.sub("#+", lambda run: f"{number:0{len(run[0])}d}", name) + f".{delivery.format}"
 
 
-def _frames_there(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str) -> None:
-    keys = all_keys(Job(scene, files, cache, quality))
+def _frames_there(job: Job, delivery: Delivery) -> None:
+    keys = all_keys(job)
     for stage in needed_stages(delivery):
-        states = states_by_keys(cache.stage(stage), keys[stage])
-        bad = [frame for frame in delivery_frames(scene, delivery) if states[frame] != "current"]
+        states = states_by_keys(job.store(stage), keys[stage])
+        bad = [frame for frame in delivery_frames(job.scene, delivery) if states[frame] != "current"]
         if bad:
             some = ", ".join(map(str, bad[:5])) + (" and more" if len(bad) > 5 else "")
             raise DeliveryFailure(
-                f"{len(bad)} {stage} frames are missing or out of date at {quality} ({some}); run the {stage} first"
+                f"{len(bad)} {stage} frames are missing or out of date at {job.quality} ({some}); run the {stage} first"
             )
 
 
@@ -240,22 +231,14 @@ def _room(cache: Cache, delivery: Delivery, folder: Path, missing: list[_Wanted]
         )
 
 
-def _made(
-    scene: Scene,
-    files: SceneFiles,
-    cache: Cache,
-    delivery: Delivery,
-    folder: Path,
-    one: _Wanted,
-    stop: Callable[[], bool],
-) -> dict[str, Any] | None:
+def _made(job: Job, delivery: Delivery, folder: Path, one: _Wanted, stop: Callable[[], bool]) -> dict[str, Any] | None:
     """Write a file, read it back and put it in its place; its entry in the manifest, or None if stopped."""
     path = folder / f"{one.name}.part"
     # USD and Alembic tell their format by the ending
     if delivery.format in ("usd", "abc"):
         path = folder / f"{one.name}.part.{delivery.format}"
     try:
-        if not _written(scene, files, cache, delivery, path, one, stop):
+        if not _written(job, delivery, path, one, stop):
             path.unlink(missing_ok=True)
             return None
         with path.open("rb+") as file:
@@ -273,34 +256,26 @@ def _made(
         raise
 
 
-def _written(
-    scene: Scene,
-    files: SceneFiles,
-    cache: Cache,
-    delivery: Delivery,
-    path: Path,
-    one: _Wanted,
-    stop: Callable[[], bool],
-) -> bool:
-    kind, frame = delivery.format, one.frames[0]
+def _written(job: Job, delivery: Delivery, path: Path, one: _Wanted, stop: Callable[[], bool]) -> bool:
+    kind, frame, fps = delivery.format, one.frames[0], job.scene.time.fps
     if kind == "vdb":
-        grids = frame_grids(cache, frame, delivery.unit, delivery.up)
+        grids = frame_grids(job, delivery, frame)
         write_vdb(path, grids)
         verify_vdb(path, grids)
         return True
     if kind == "exr":
-        images = frame_heights(scene, cache, delivery, frame)
+        images = frame_heights(job, delivery, frame)
         write_exr(path, images)
         verify_exr(path, images)
         return True
 
     def pieces(number: int) -> list[Piece]:
-        found = frame_pieces(scene, files, cache, delivery, number)
+        found = frame_pieces(job, delivery, number)
         return [turned(p, delivery.unit, delivery.up) for p in found if not one.piece or p.name == one.piece]
 
     numbers = [f + delivery.offset for f in one.frames]
     if kind == "usd":
-        with UsdFile(path, scene.time.fps, delivery.unit, delivery.up, (numbers[0], numbers[-1])) as stage:
+        with UsdFile(path, fps, delivery.unit, delivery.up, (numbers[0], numbers[-1])) as stage:
             for number, own in zip(numbers, one.frames, strict=True):
                 if stop():
                     return False
@@ -309,13 +284,12 @@ def _written(
         verify_usd(path, ((number, pieces(own)) for number, own in zip(numbers, one.frames, strict=True)))
         return True
     if kind == "abc":
-        archive = AlembicFile(path, scene.time.fps, numbers[0], delivery.step)
+        archive = AlembicFile(path, fps, numbers[0], delivery.step)
         for own in one.frames:
             if stop():
                 return False
             archive.add(pieces(own))
         archive.finish()
-        fps = scene.time.fps
         verify_alembic(path, ((number / fps, pieces(own)) for number, own in zip(numbers, one.frames, strict=True)))
         return True
     found = pieces(frame)

@@ -14,13 +14,14 @@ from basin.cache import Cache, DamagedFrame
 from basin.exchange import write_ply
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.files import SceneFiles
-from basin.stages.surface_stage import SurfaceWorld
+from basin.stages.surface_stage import SurfaceStage, SurfaceWorld
 from basin.stages.view import attributes, pack_mesh, shaded
 from basin.surface.field import Field, Points, Simulated, SurfaceFailure
 from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, Surroundings, surface_frame
 from basin.surface.settings import SurfaceSettings
 
+(SOURCE,) = SurfaceStage.reads
 RIM = 3.0  # kernel radii of particles about a region that are meshed with it
 SAMPLED = 20_000  # vertices and particles at which thickness and room are looked at
 THIN = 0.01  # share of the surface that may be thinner than the thickness that is told
@@ -127,7 +128,7 @@ class Judge:
         return self._world[1].with_surface(scene)
 
     def _data(self, asked: Asked) -> dict[str, np.ndarray]:
-        store = Cache(asked.cache).stage("liquid")
+        store = Cache(asked.cache).stage(SOURCE)
         record = store.records().get(asked.frame)
         if record is None or record.error:
             raise JudgeFailure(f"frame {asked.frame} has no liquid yet; run the liquid first")
@@ -138,7 +139,7 @@ class Judge:
         return self._held[1]
 
     def _volume(self, asked: Asked, scene: Scene) -> float | None:
-        record = Cache(asked.cache).stage("liquid").records()[asked.frame]
+        record = Cache(asked.cache).stage(SOURCE).records()[asked.frame]
         return self._among(asked, scene).volume(record.readings.get("volume", 0.0), asked.frame)
 
     def _remember(self, asked: Asked, settings: SurfaceSettings, made: Field | None) -> Field | None:

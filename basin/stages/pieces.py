@@ -8,7 +8,6 @@ from collections.abc import Mapping
 import numpy as np
 
 from basin.attributes import leaving
-from basin.cache import Cache
 from basin.exchange.pieces import METRES, Piece, axes
 from basin.exchange.vdb import Grid
 from basin.geometry.shapes import GroundPlane, MeshShape
@@ -29,23 +28,29 @@ def needed_stages(delivery: Delivery) -> list[str]:
     return [stage.name for stage in stages().values() if {*stage.gives, stage.name} & set(delivery.parts())]
 
 
+def _frame_with(job: Job, part: str, frame: int) -> Mapping[str, np.ndarray]:
+    """The frame that a part of a delivery is made from."""
+    (stage,) = [stage.name for stage in stages().values() if part in stage.gives]
+    return job.store(stage).frame(frame)
+
+
 def piece_name(name: str) -> str:
     """A name that all formats take: letters, digits and underscores, no digit first."""
     plain = re.sub(r"\W+", "_", name, flags=re.ASCII).strip("_") or "element"
     return plain if not plain[0].isdigit() else f"_{plain}"
 
 
-def frame_pieces(scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, frame: int) -> list[Piece]:
+def frame_pieces(job: Job, delivery: Delivery, frame: int) -> list[Piece]:
     """Meshes and points of a frame; DamagedFrame if a cached frame is not whole."""
     found = []
-    parts, time = delivery.parts(), scene.time.shot_time(frame)
+    parts, time = delivery.parts(), job.scene.time.shot_time(frame)
     for name in parts:
         if name in stages():
-            data = cache.stage(name).frame(frame)
+            data = job.store(name).frame(frame)
             width = float(data["particle_spacing"]) if "particle_spacing" in data else 0.0
             found.append(Piece(name, data["position"], data.get("triangle"), _carried(data, time), width))
     if "elements" in parts:
-        found += element_pieces(scene, files, time)
+        found += element_pieces(job.scene, job.files, time)
     return found
 
 
@@ -96,12 +101,12 @@ def element_pieces(scene: Scene, files: SceneFiles, time: float) -> list[Piece]:
     return found
 
 
-def frame_grids(cache: Cache, frame: int, unit: str, up: str) -> list[Grid]:
-    """Level set, density and velocity of a liquid frame's grid, placed in a unit with an axis up."""
-    data = cache.stage("liquid").frame(frame)
+def frame_grids(job: Job, delivery: Delivery, frame: int) -> list[Grid]:
+    """Level set, density and velocity of a liquid frame's grid, in the delivery's unit and axes."""
+    data = _frame_with(job, "grids", frame)
     dx, tile = float(data["grid_voxel"]), data["tile"]
-    scale = 1.0 / METRES[unit]
-    turn = axes(up) * scale
+    scale = 1.0 / METRES[delivery.unit]
+    turn = axes(delivery.up) * scale
     matrix = np.eye(4)
     matrix[:3, :3] = turn * dx
     matrix[:3, 3] = turn @ (np.asarray(data["grid_low"]) + 0.5 * dx)
@@ -131,10 +136,10 @@ def _centred(faces: np.ndarray, tile: np.ndarray, axis: int) -> np.ndarray:
     return np.asarray((faces + next_face) / 2)
 
 
-def frame_heights(scene: Scene, cache: Cache, delivery: Delivery, frame: int) -> dict[str, np.ndarray]:
+def frame_heights(job: Job, delivery: Delivery, frame: int) -> dict[str, np.ndarray]:
     """The surface from above over the domain: height, depth and velocity, in the delivery's unit and axes."""
-    data = cache.stage("surface").frame(frame)
-    low, size = np.array(scene.domain.low), np.array(scene.domain.size)
+    data = _frame_with(job, "heights", frame)
+    low, size = np.array(job.scene.domain.low), np.array(job.scene.domain.size)
     pixel = max(size[0], size[2]) / delivery.resolution
     flow = data["velocity"] @ axes(delivery.up).T
     shape = tuple(max(round(float(s / pixel)), 1) for s in (size[2], size[0]))
@@ -143,11 +148,9 @@ def frame_heights(scene: Scene, cache: Cache, delivery: Delivery, frame: int) ->
     return {name: (value if name == "A" else value * scale).astype(np.float32) for name, value in found.items()}
 
 
-def part_keys(
-    scene: Scene, files: SceneFiles, cache: Cache, delivery: Delivery, quality: str
-) -> dict[int, list[object]]:
+def part_keys(job: Job, delivery: Delivery) -> dict[int, list[object]]:
     """What the files of each frame depend on besides the delivery's own settings."""
-    made = all_keys(Job(scene, files, cache, quality))
+    scene, made = job.scene, all_keys(job)
     needed = [made[stage] for stage in needed_stages(delivery)]
     keys: dict[int, list[object]] = {}
     for frame in range(scene.time.first, scene.time.last + 1):
@@ -159,7 +162,9 @@ def part_keys(
             for e in delivered_elements(scene):
                 shape = getattr(e, "shape", None)
                 digest = (
-                    mesh_key(shape, scene, files, time, time) if isinstance(shape, MeshShape) else shape.model_dump()  # type: ignore[union-attr]
+                    mesh_key(shape, scene, job.files, time, time)
+                    if isinstance(shape, MeshShape)
+                    else shape.model_dump()  # type: ignore[union-attr]
                 )
                 acts = bool(e.acts(time, time)) if hasattr(e, "acts") else True
                 moved = scene.placement(e).over(time - MOMENT, time + MOMENT)

@@ -288,12 +288,12 @@ def delivery_folder(take: Take, quality: str, name: str) -> Path:
 
 def delivery_report(take: Take, quality: str) -> list[dict[str, Any]]:
     """Per delivery: how many of its files are current, stale and missing, bytes on disk, and where they are."""
-    scene, files, cache = scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality))
+    job = job_of(take, quality)
     report = []
-    for delivery in scene.deliveries:
+    for delivery in job.scene.deliveries:
         folder = delivery_folder(take, quality, delivery.name)
         try:
-            states = list(delivery_states(scene, files, cache, delivery, quality, folder).values())
+            states = list(delivery_states(job, delivery, folder).values())
         except ValueError:  # a mesh that cannot be read
             states = []
         held = [p.stat().st_size for p in folder.iterdir() if p.is_file()] if folder.is_dir() else []

@@ -20,22 +20,21 @@ from django.db import DatabaseError, close_old_connections, connection, transact
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
-from basin.cache import Cache, StageBusy, is_held
-from basin.scene import Scene, SceneError
+from basin.cache import StageBusy
+from basin.scene import SceneError
 from basin.stages import warm
-from basin.stages.deliver import LOCK as DELIVERY_LOCK
-from basin.stages.deliver import DeliveryFailure, deliver, delivery_named, delivery_states
-from basin.stages.run import FrameDone, RunFailure, frames_to_make, run
+from basin.stages.deliver import DeliveryFailure, delivery_named
+from basin.stages.run import FrameDone, RunFailure
 from basin.stages.stage import named
 from basin.stages.stage import stages as all_stages
 from studio.errors import Refused
 from studio.productions.models import Take
-from studio.productions.services import delivery_folder, job_of, quality_of, scene_of, take_forecast
+from studio.productions.services import quality_of, scene_of, take_forecast
 from studio.runs.events import publish
 from studio.runs.models import Run
+from studio.runs.work import Files, is_at_work, works
 
 MOST_ATTEMPTS = 5
-DELIVERY = "delivery"
 ACTIVE = (Run.Status.WAITING, Run.Status.RUNNING)
 
 
@@ -48,68 +47,50 @@ def ask_for_run(
     """
     quality_of(quality)
     try:
-        wanted = named(stages or all_stages())
+        names = [stage.name for stage in named(stages or all_stages())]
     except LookupError as error:
         raise Refused([f"{error.args[0]}."]) from None
-    names = [stage.name for stage in wanted]
     _, said = take_forecast(take, quality, names)
     if said.problems:
         raise Refused(said.problems)
-    scene = scene_of(take)
-    with transaction.atomic():
-        Take.objects.select_for_update().get(pk=take.pk)
-        for other in Run.objects.filter(take=take, quality=quality, status__in=ACTIVE):
-            shared = [s for s in other.stage_names() if s in names]
-            if shared:
-                raise Refused([f"The {shared[0]} of this take is being made already; stop that run first."], 409)
-        total = sum(len(frames_to_make(stage, scene, first, last)) for stage in wanted)
-        made = Run.objects.create(
-            take=take, by=user, quality=quality, stages=",".join(names), first=first, last=last, total=total
-        )
-    publish(run_event(made))
-    wake()
-    return made
+    return _queued(Run(take=take, by=user, quality=quality, stages=",".join(names), first=first, last=last))
 
 
 def ask_for_delivery(user: User | None, take: Take, quality: str, name: str) -> Run:
     """Queue the writing of a delivery; Refused if there is none of the name, or it is being written already."""
     quality_of(quality)
-    job = job_of(take, quality)
     try:
-        delivery = delivery_named(job.scene, name)
+        delivery_named(scene_of(take), name)
     except DeliveryFailure as error:
         raise Refused([str(error)], 404) from None
-    folder = delivery_folder(take, quality, name)
-    total = len(delivery_states(job.scene, job.files, job.cache, delivery, quality, folder))
+    return _queued(Run(take=take, by=user, quality=quality, stages=Files.name, delivery=name))
+
+
+def _queued(row: Run) -> Run:
+    """Queue a run, unless part of it is being made already."""
+    row.total = sum(part.total() for part in works(row))
     with transaction.atomic():
-        Take.objects.select_for_update().get(pk=take.pk)
-        if Run.objects.filter(take=take, quality=quality, delivery=name, status__in=ACTIVE).exists():
-            raise Refused([f"The delivery {name!r} is being written already."], 409)
-        made = Run.objects.create(take=take, by=user, quality=quality, stages=DELIVERY, delivery=name, total=total)
-    publish(run_event(made))
+        Take.objects.select_for_update().get(pk=row.take_id)
+        for other in Run.objects.filter(take=row.take, quality=row.quality, delivery=row.delivery, status__in=ACTIVE):
+            shared = [name for name in other.stage_names() if name in row.stage_names()]
+            if shared:
+                what = f"{shared[0]} {row.delivery!r}" if row.delivery else shared[0]
+                raise Refused([f"The {what} of this take is being made already; stop that run first."], 409)
+        row.save()
+    publish(run_event(row))
     wake()
-    return made
+    return row
 
 
 def _work(row: Run, tell: Callable[[str], None], stop: Callable[[], bool]) -> Iterator[FrameDone]:
     """Make what a run asks for, frame by frame or file by file."""
-    job = job_of(row.take, row.quality)
-    if row.delivery:
-        delivery = delivery_named(job.scene, row.delivery)
-        folder = delivery_folder(row.take, row.quality, row.delivery)
-        for one in deliver(job.scene, job.files, job.cache, delivery, row.quality, folder, stop):
-            yield FrameDone(DELIVERY, one.frame, {}, one.reused)
-        return
-    for stage in row.stage_names():
-        _until_ready(job.scene, stage, tell, stop)
-        span = (row.first or job.scene.time.first, row.last or job.scene.time.last)
-        yield from run(
-            job.scene, row.take.folder, job.cache, stages=(stage,), quality=row.quality, frames=span, stop=stop
-        )
+    for part in works(row):
+        _until_ready(part.groups(), tell, stop)
+        yield from part.go(stop)
 
 
-def _until_ready(scene: Scene, stage: str, tell: Callable[[str], None], stop: Callable[[], bool]) -> None:
-    """Wait for the kernels that a stage needs, if they are being compiled."""
+def _until_ready(groups: list[warm.Group], tell: Callable[[str], None], stop: Callable[[], bool]) -> None:
+    """Wait for groups of kernels, if they are being compiled."""
     told: list[str] = []
 
     def left(seconds: float) -> None:
@@ -118,7 +99,7 @@ def _until_ready(scene: Scene, stage: str, tell: Callable[[str], None], stop: Ca
             told.append(said)
             tell(said)
 
-    warm.wait_for(warm.needed(scene, [stage]), left, stop)
+    warm.wait_for(groups, left, stop)
     if told:
         tell("")
 
@@ -154,7 +135,10 @@ def claim(owner: str) -> Run | None:
     with transaction.atomic():
         free = Q(status=Run.Status.WAITING) | Q(status=Run.Status.RUNNING, lease_until__lt=now)
         waiting = Run.objects.select_for_update(skip_locked=True).filter(free).order_by("created", "pk")
-        row = next((one for one in waiting if one.status == Run.Status.WAITING or not _is_held(one)), None)
+        row = next(
+            (one for one in waiting if one.status == Run.Status.WAITING or not is_at_work(one)),
+            None,
+        )
         if row is None:
             return None
         row.attempts += 1
@@ -169,13 +153,6 @@ def claim(owner: str) -> Run | None:
         row.status = Run.Status.RUNNING
         row.save()
     return row
-
-
-def _is_held(row: Run) -> bool:
-    """Whether somebody writes what a run makes."""
-    if row.delivery:
-        return is_held(delivery_folder(row.take, row.quality, row.delivery) / DELIVERY_LOCK)
-    return any(Cache(row.take.cache_folder(row.quality)).stage(name).is_held() for name in row.stage_names())
 
 
 @dataclass

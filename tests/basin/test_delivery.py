@@ -35,6 +35,7 @@ from basin.stages.deliver import Delivered, DeliveryFailure, deliver, delivery_s
 from basin.stages.files import SceneFiles
 from basin.stages.imports import import_camera
 from basin.stages.run import run
+from basin.stages.stage import Job
 from tests.reference.tanks import box_collider, box_fill
 
 Usage = namedtuple("Usage", "total used free")
@@ -84,8 +85,11 @@ class Case(SimpleTestCase):
     def scene(self, **delivery: Any) -> Scene:
         return parse_scene({**document(), "deliveries": [{"name": "out", **delivery}]})
 
+    def job(self, scene: Scene) -> Job:
+        return Job(scene, SceneFiles(self.home), self.cache, "final")
+
     def go(self, scene: Scene, **more: Any) -> list[Delivered]:
-        return list(deliver(scene, SceneFiles(self.home), self.cache, scene.deliveries[0], "final", self.to, **more))
+        return list(deliver(self.job(scene), scene.deliveries[0], self.to, **more))
 
     def names(self) -> list[str]:
         return sorted(p.name for p in self.to.iterdir() if p.name not in (".lock", "manifest.json"))
@@ -280,7 +284,7 @@ class Renewal(Case):
     """Files are renewed when they have to be, and only then."""
 
     def states(self, scene: Scene) -> list[str]:
-        found = delivery_states(scene, SceneFiles(self.home), self.cache, scene.deliveries[0], "final", self.to)
+        found = delivery_states(self.job(scene), scene.deliveries[0], self.to)
         return [found[name] for name in sorted(found)]
 
     def test_second_delivery_writes_nothing(self) -> None:
@@ -365,7 +369,7 @@ class Refusals(Case):
     def test_a_folder_that_goes_away(self) -> None:
         for kind in ("ply", "usd", "abc"):
             scene = self.scene(format=kind)
-            made = deliver(scene, SceneFiles(self.home), self.cache, scene.deliveries[0], "final", self.to)
+            made = deliver(self.job(scene), scene.deliveries[0], self.to)
             next(made)
             shutil.rmtree(self.to)
             with self.assertRaisesRegex(DeliveryFailure, "the folder out has gone away"):
@@ -445,7 +449,7 @@ class InPlace(SimpleTestCase):
         for _ in run(scene, home, cache):
             pass
         to = home / f"out {unit} {up}"
-        list(deliver(scene, SceneFiles(home), cache, scene.deliveries[0], "final", to))
+        list(deliver(Job(scene, SceneFiles(home), cache, "final"), scene.deliveries[0], to))
         element = trimesh.load(to / "block.0001.ply", process=False)
         np.testing.assert_allclose(np.sort(element.vertices, axis=0), np.sort(own, axis=0), rtol=1e-5, atol=1e-5)
         surface = trimesh.load(to / "surface.0001.ply", process=False)

@@ -134,7 +134,7 @@ class Attributes(SimpleTestCase):
             first = cache.stage("liquid").frame(1)
             pool = first["source"] == 0
             np.testing.assert_allclose(first["salt"][pool], 30 + 100 * (first["position"][pool, 0] - 0.2), atol=0.02)
-            (piece,) = frame_pieces(scene, SceneFiles(home), cache, self.delivery(), 2)
+            (piece,) = frame_pieces(stage.Job(scene, SceneFiles(home), cache, "final"), self.delivery(), 2)
             write_ply(home / "out.ply", piece.position, piece.triangle, piece.attributes)
             head = (home / "out.ply").read_bytes().split(b"end_header")[0]
             self.assertIn(b"property float salt", head)

@@ -32,7 +32,7 @@ from studio.errors import Refused
 from studio.productions import judging
 from studio.productions.models import Production, Take
 from studio.productions.services import load_demo
-from studio.runs import services
+from studio.runs import services, work
 from studio.runs.models import Run
 from tests.toy_stage import CENTRE
 from tests.waiting import until
@@ -425,7 +425,7 @@ def Camera "cam" {
 
     def test_an_error_of_ours_ends_the_run_with_a_message(self) -> None:
         self.ask(["liquid"])
-        with mock.patch.object(services, "run", side_effect=KeyError("gone")), self.assertLogs("studio.runs.services"):
+        with mock.patch.object(work, "run", side_effect=KeyError("gone")), self.assertLogs("studio.runs.services"):
             services.work_once()
         row = Run.objects.get()
         self.assertEqual((row.status, row.message), ("failed", "an error in the program (KeyError: 'gone')"))
