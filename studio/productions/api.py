@@ -142,7 +142,7 @@ class JudgeRequest(Schema):
 class FreezeRequest(Schema):
     scene: dict[str, Any]
     frame: int
-    name: str = "surface"
+    name: str = "frozen"
 
 
 class Frozen(Schema):
