@@ -72,6 +72,8 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "dynamic taken for kinematic": around(
         "liquid.viscosity", "at_cells", lambda made, particles, *a: np.float32(1000.0) * made(particles, *a)
     ),
+    "twice as thick": around("liquid.viscosity", "at_cells", lambda made, *a: np.float32(2.0) * made(*a)),
+    "gravity 15 % off": around("liquid.forces", "gravity_kick", lambda made, g, *a: made(1.15 * np.asarray(g), *a)),
 }
 AIMED: dict[str, tuple[str, ...]] = {
     "viscosity 3 % too strong": ("Channel",),
@@ -86,4 +88,6 @@ AIMED: dict[str, tuple[str, ...]] = {
     "solved to a twentieth": ("Channel", "TurningDisc"),
     "walls that move rest": ("Walls", "DraggedAlong"),
     "dynamic taken for kinematic": ("Sources", "Channel"),
+    "twice as thick": ("RunningOut",),
+    "gravity 15 % off": ("ThinLiquid",),
 }

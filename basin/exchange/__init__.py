@@ -1,15 +1,12 @@
 """Open formats in and out; conversions of unit and up axis happen here and nowhere else."""
 
+from basin.exchange.files import UnusableFile, sequence_files, sequence_names
 from basin.exchange.formats import (
-    UnusableFile,
     convert,
-    moments_in,
     read_camera,
     read_mesh,
     read_sequence,
-    sequence_files,
-    sequence_names,
-    told_axes,
+    told,
     write_obj,
     write_ply,
 )
@@ -19,7 +16,6 @@ __all__ = [
     "Pictures",
     "UnusableFile",
     "convert",
-    "moments_in",
     "read_camera",
     "read_image",
     "read_mesh",
@@ -27,7 +23,7 @@ __all__ = [
     "read_sequence",
     "sequence_files",
     "sequence_names",
-    "told_axes",
+    "told",
     "write_obj",
     "write_ply",
 ]

@@ -15,7 +15,7 @@ import numpy as np
 from alembic3d import Abc, AbcCoreAbstract, AbcGeom
 
 from basin.exchange.pieces import Piece
-from basin.exchange.usd import fans
+from basin.exchange.usd import fans, follows
 
 SCOPE = AbcGeom.GeometryScope.kVertexScope
 
@@ -149,17 +149,39 @@ def _times(found: Any, schema: Any) -> set[float]:
     return times
 
 
-def read_moments(path: Path, fps: float) -> tuple[list[float], list[np.ndarray], np.ndarray]:
+def _opened(path: Path) -> Any:
+    """An archive; ValueError if it is of the older kind, which may refer to other files."""
+    with path.open("rb") as file:
+        if file.read(5) != b"Ogawa":
+            raise ValueError("not an Alembic file as written today (Ogawa); export it again")
+    return Abc.IArchive(str(path))
+
+
+def _meshes(archive: Any) -> list[tuple[Any, Any]]:
+    found = []
+    for parent, child in _objects(archive.getTop()):
+        if AbcGeom.IPolyMesh.matches(child.getHeader()):
+            found.append((child, AbcGeom.IPolyMesh(parent, child.getName()).getSchema()))
+    return found
+
+
+def _moments(meshes: list[tuple[Any, Any]]) -> list[float]:
+    return sorted({round(t, 9) for child, schema in meshes for t in _times(child, schema)})
+
+
+def told(path: Path, _fps: float) -> tuple[int, None, None]:
+    """How many moments an archive holds; it tells neither its unit nor its axes."""
+    return len(_moments(_meshes(_opened(path)))), None, None
+
+
+def read_moments(path: Path, fps: float, only_first: bool = False) -> tuple[list[float], list[np.ndarray], np.ndarray]:
     """All meshes of an archive as one: frame numbers, positions (n, 3) at each of them, triangles (m, 3).
 
     RuntimeError if it cannot be read; ValueError if its points or triangles change.
     """
-    archive = Abc.IArchive(str(path))
-    meshes = []
-    for parent, child in _objects(archive.getTop()):
-        if AbcGeom.IPolyMesh.matches(child.getHeader()):
-            meshes.append((child, AbcGeom.IPolyMesh(parent, child.getName()).getSchema()))
-    times = sorted({round(t, 9) for child, schema in meshes for t in _times(child, schema)})
+    archive = _opened(path)
+    meshes = _meshes(archive)
+    times = _moments(meshes)[: 1 if only_first else None]
     moments: list[np.ndarray] = []
     triangle: np.ndarray | None = None
     for second in times or [0.0]:
@@ -176,6 +198,7 @@ def read_moments(path: Path, fps: float) -> tuple[list[float], list[np.ndarray],
             faces.append(cut + start)
             start += len(place)
         moments.append(np.concatenate(places) if places else np.zeros((0, 3)))
+        follows(path.name, moments, len(times))
         all_faces = np.concatenate(faces) if faces else np.zeros((0, 3), np.int64)
         if triangle is not None and not np.array_equal(triangle, all_faces):
             raise ValueError("its triangles change over time")
@@ -189,7 +212,7 @@ def read_camera(path: Path, fps: float) -> list[tuple[float, np.ndarray, float]]
 
     Empty if there is none. A camera looks along its own -Z, with Y up.
     """
-    archive = Abc.IArchive(str(path))
+    archive = _opened(path)
     for parent, child in _objects(archive.getTop()):
         if not AbcGeom.ICamera.matches(child.getHeader()):
             continue

@@ -8,13 +8,10 @@ from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-from PIL import Image
 
-from basin.exchange.formats import UnusableFile, sequence_files
+from basin.exchange.files import IMAGES, UnusableFile, sequence_files
+from basin.exchange.formats import read_apart
 from basin.exchange.light import linear
-
-KINDS = (".png", ".jpg", ".jpeg", ".tif", ".tiff")
-MOST_PIXELS = 64_000_000
 
 
 def read_image(path: Path) -> np.ndarray:
@@ -25,23 +22,13 @@ def read_image(path: Path) -> np.ndarray:
     UnusableFile
         If the file is missing, of another kind, damaged or too large.
     """
-    if path.suffix.lower() not in KINDS:
+    if path.suffix.lower() not in IMAGES:
         raise UnusableFile(f"{path.name}: images are read from .png, .jpg and .tif files")
     if not path.is_file():
         raise UnusableFile(f"{path.name}: the file is not there")
-    try:
-        with Image.open(path) as image:
-            if image.width * image.height > MOST_PIXELS:
-                raise UnusableFile(f"{path.name}: more than {MOST_PIXELS / 1e6:.0f} million pixels; make it smaller")
-            deep = image.mode.startswith("I")
-            coded = np.asarray(image if deep else image.convert("RGB"), np.float64)
-    except UnusableFile:
-        raise
-    except Exception:  # the decoders raise anything at all on damaged input
-        raise UnusableFile(f"{path.name}: not a readable image") from None
-    if deep:
-        coded = np.repeat(coded[:, :, None], 3, axis=2) / 257.0
-    return linear(np.clip(coded / 255.0, 0, 1)).astype(np.float32)
+    _, (levels,) = read_apart("image", path, str(path))
+    most = np.iinfo(levels.dtype).max
+    return np.asarray(linear(np.arange(most + 1) / most).astype(np.float32)[levels])
 
 
 @dataclass(frozen=True)
@@ -85,10 +72,5 @@ def read_pictures(folder: Path, pattern: str) -> Pictures:
     """
     files = sequence_files(folder, pattern) if "#" in Path(pattern).name else {0: folder / pattern}
     read_image(files[min(files)])
-    for path in files.values():
-        try:
-            with Image.open(path) as image:
-                image.verify()
-        except Exception:
-            raise UnusableFile(f"{path.name}: not a readable image") from None
+    read_apart("images", folder / pattern, str(folder), pattern)
     return Pictures(files)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import posixpath
 from pathlib import Path
 from types import TracebackType
 
 import numpy as np
-from pxr import Gf, Sdf, Usd, UsdGeom, Vt
+from pxr import Ar, Gf, Sdf, Usd, UsdGeom, Vt
 
+from basin.exchange.files import MOST_TRIANGLES, UnusableFile, countable
 from basin.exchange.pieces import METRES, Piece
 
+LAYERS = (".usd", ".usda", ".usdc")
 SAVED_AFTER = 8  # frames: what is saved need not be held in memory
 
 
@@ -113,28 +116,75 @@ def _primvar(name: str, value: np.ndarray) -> tuple[str, Sdf.ValueTypeName, obje
 
 
 def opened(path: Path) -> Usd.Stage:
-    """A stage as it is on disk now; RuntimeError if it cannot be read."""
+    """A stage as it is on disk now, made of what its file holds and nothing else.
+
+    RuntimeError if it cannot be read; ValueError if it refers to other files.
+    """
+    if path.suffix.lower() == ".usdz":
+        return _package(path)
     layer = Sdf.Layer.OpenAsAnonymous(str(path))
     if layer is None:
         raise RuntimeError("not a readable USD file")
+    _within(layer, "", set())
     return Usd.Stage.Open(layer)
 
 
-def told_axes(path: Path) -> tuple[float, str]:
-    """Metres per unit and the up axis that a file says it has."""
+def _package(path: Path) -> Usd.Stage:
+    """A package whose layers refer to each other only."""
+    package = Sdf.ZipFile.Open(str(path))
+    if not package:
+        raise RuntimeError("not a readable USD package")
+    names = {str(name) for name in package.GetFileNames()}
+    for name in names:
+        if posixpath.splitext(name)[1].lower() in LAYERS:
+            layer = Sdf.Layer.OpenAsAnonymous(Ar.JoinPackageRelativePath([str(path), name]))
+            if layer is None:
+                raise RuntimeError("not a readable USD file")
+            _within(layer, name, names)
+    return Usd.Stage.Open(str(path))
+
+
+def _within(layer: Sdf.Layer, name: str, names: set[str]) -> None:
+    """ValueError if a layer refers to anything but names of the package that it lies in, or plays other layers."""
+    for other in filter(None, layer.GetCompositionAssetDependencies()):  # those within the layer name nothing
+        place = posixpath.normpath(posixpath.join(posixpath.dirname(name), other))
+        if place not in names:
+            raise ValueError(f"refers to another file, {other[:80]!r}; flatten it into one file and bring that")
+
+    def look(place: Sdf.Path) -> None:
+        found = layer.GetObjectAtPath(place)
+        if found and any(key.startswith("clip") for key in found.ListInfoKeys()):
+            raise ValueError("plays value clips of other files; flatten it into one file and bring that")
+
+    layer.Traverse(Sdf.Path.absoluteRootPath, look)
+
+
+def told(path: Path, _fps: float) -> tuple[int, float, str]:
+    """How many moments a file holds, metres per unit and the up axis that it says it has."""
     stage = opened(path)
-    return float(UsdGeom.GetStageMetersPerUnit(stage)), str(UsdGeom.GetStageUpAxis(stage)).lower()
+    metres, up = float(UsdGeom.GetStageMetersPerUnit(stage)), str(UsdGeom.GetStageUpAxis(stage)).lower()
+    return len(_times(stage, _meshes(stage))), metres, up
 
 
-def read_moments(path: Path) -> tuple[list[float], list[np.ndarray], np.ndarray]:
+def _meshes(stage: Usd.Stage) -> list[UsdGeom.Mesh]:
+    return [UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)]
+
+
+def _times(stage: Usd.Stage, meshes: list[UsdGeom.Mesh]) -> list[float]:
+    return sorted({t for m in meshes for t in m.GetPointsAttr().GetTimeSamples()} | _moved(stage, meshes))
+
+
+def read_moments(
+    path: Path, _fps: float = 24.0, only_first: bool = False
+) -> tuple[list[float], list[np.ndarray], np.ndarray]:
     """All meshes of a file as one: frame numbers, positions (n, 3) at each of them, triangles (m, 3).
 
     A file without time samples has one moment. Polygons are cut into fans. Points that change in number, or triangles
     that change, raise a ValueError.
     """
     stage = opened(path)
-    meshes = [UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)]
-    times = sorted({t for m in meshes for t in m.GetPointsAttr().GetTimeSamples()} | _moved(stage, meshes))
+    meshes = _meshes(stage)
+    times = _times(stage, meshes)[: 1 if only_first else None]
     moments: list[np.ndarray] = []
     triangle: np.ndarray | None = None
     for time in times or [Usd.TimeCode.Default()]:
@@ -153,6 +203,7 @@ def read_moments(path: Path) -> tuple[list[float], list[np.ndarray], np.ndarray]
             faces.append(cut + start)
             start += len(place)
         moments.append(np.concatenate(places) if places else np.zeros((0, 3)))
+        follows(path.name, moments, len(times))
         all_faces = np.concatenate(faces) if faces else np.zeros((0, 3), np.int64)
         if triangle is not None and not np.array_equal(triangle, all_faces):
             raise ValueError("its triangles change over time")
@@ -177,15 +228,28 @@ def fans(counts: np.ndarray, corners: np.ndarray) -> np.ndarray:
     """Polygons, counts (p,) and their corners one after the other, as triangles (m, 3); ValueError if they disagree."""
     if counts.sum() != len(corners) or (counts < 0).any():
         raise ValueError("its polygons name another number of corners than there are")
-    begin = np.cumsum(counts) - counts
-    pieces = [
-        np.stack([corners[begin[counts > k + 1]], *(corners[begin[counts > k + 1] + k + d] for d in (0, 1))], axis=1)
-        for k in range(1, int(counts.max(initial=0)) - 1)
-    ]
-    return np.concatenate(pieces) if pieces else np.zeros((0, 3), np.int64)
+    many = np.maximum(counts - 2, 0)
+    if many.sum() > MOST_TRIANGLES:
+        raise ValueError(f"{many.sum():,} triangles; thin it to under {MOST_TRIANGLES:,}")
+    polygon = np.repeat(np.arange(len(counts)), many)
+    k = np.arange(len(polygon)) - np.repeat(np.cumsum(many) - many, many)
+    first = (np.cumsum(counts) - counts)[polygon]
+    found = corners[np.stack([first, first + k + 1, first + k + 2], axis=1)]
+    return np.asarray(found[np.argsort(k, kind="stable")])  # the first of all polygons, then the second, and so on
 
 
-def read_camera(path: Path) -> list[tuple[float, np.ndarray, float]]:
+def follows(name: str, moments: list[np.ndarray], count: int) -> None:
+    """UnusableFile if the newest of some moments is of another mesh than the first, or all will be too many."""
+    sizes = sorted({len(moments[0]), len(moments[-1])})
+    if len(sizes) > 1:
+        raise UnusableFile(
+            f"{name}: has {sizes[0]:,} to {sizes[1]:,} points; a mesh that deforms keeps its points. Export it again "
+            "without remeshing"
+        )
+    countable(name, len(moments[0]), count)
+
+
+def read_camera(path: Path, _fps: float = 24.0) -> list[tuple[float, np.ndarray, float]]:
     """The first camera of a file: frame number, matrix (4, 4) that places it, upright angle in degrees, at each sample.
 
     Empty if there is none. A camera looks along its own -Z, with Y up.

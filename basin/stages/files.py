@@ -52,6 +52,13 @@ def _recent(path: Path, unit: str, up: str, _identity: tuple[Any, ...]) -> Trian
     return read_mesh(path, unit, up)
 
 
+@lru_cache(maxsize=4)
+def _recent_sequence(
+    folder: Path, file: str, unit: str, up: str, fps: float, _identity: tuple[Any, ...]
+) -> MeshSequence:
+    return read_sequence(folder, file, unit, up, fps)
+
+
 @dataclass
 class SceneFiles:
     """Meshes and images of a scene, read once each.
@@ -86,10 +93,6 @@ class SceneFiles:
 
     def sequence_digests(self, shape: MeshShape, time: Time, start: float, end: float) -> list[str]:
         """What tells a shape that deforms from others over [start, end] (shot seconds); UnusableFile as above."""
-        if shape.file not in self._identities:
-            path = self._inside(shape.file, "mesh")
-            paths = sequence_files(self.folder, shape.file).values() if "#" in path.name else [path]
-            self._identities[shape.file] = tuple(_identity(p) for p in paths)
 
         def digests() -> list[str]:
             sequence = self.sequence(shape, time)
@@ -99,7 +102,7 @@ class SceneFiles:
             moments = (start - step, start, 0.5 * (start + end), end, end + step)
             return [sequence.mesh(t).digest() for t in moments]
 
-        own = (self._identities[shape.file], shape.unit, shape.up, time.first, time.fps, start, end)
+        own = (self._stamps(shape.file), shape.unit, shape.up, time.first, time.fps, start, end)
         found: list[str] = _once(own, digests)
         return found
 
@@ -120,9 +123,17 @@ class SceneFiles:
     def _numbered(self, shape: MeshShape, fps: float = 24.0) -> MeshSequence:
         key = (shape.file, shape.unit, f"{shape.up} {fps}")
         if key not in self._sequences:
-            self._inside(shape.file, "mesh")
-            self._sequences[key] = read_sequence(self.folder, shape.file, shape.unit, shape.up, fps)
+            own = (self.folder, shape.file, shape.unit, shape.up, fps)
+            self._sequences[key] = _recent_sequence(*own, self._stamps(shape.file))
         return self._sequences[key]
+
+    def _stamps(self, file: str) -> tuple[Any, ...]:
+        """Identities of the files of a sequence."""
+        if file not in self._identities:
+            path = self._inside(file, "mesh")
+            paths = sequence_files(self.folder, file).values() if "#" in path.name else [path]
+            self._identities[file] = tuple(_identity(p) for p in paths)
+        return self._identities[file]
 
     def pictures(self, paint: Picture) -> Pictures:
         """The image or images of a paint; UnusableFile if they cannot be used."""
@@ -147,9 +158,11 @@ class SceneFiles:
         return self._others[folder].get(frame, "")
 
     def _inside(self, file: str, kind: str) -> Path:
-        path = (self.folder / file).resolve()
         if not file:
             raise UnusableFile(f"no {kind} file is named; import one")
+        if "\0" in file or len(file) > 1000:
+            raise UnusableFile(f"{file[:40]!r} is no name of a file; import one")
+        path = (self.folder / file).resolve()
         if not path.is_relative_to(self.folder.resolve()):
             raise UnusableFile(f"{file}: lies outside the scene's folder")
         return path

@@ -8,9 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from basin.exchange import moments_in, read_camera, read_mesh, read_pictures, read_sequence, sequence_names, told_axes
-from basin.exchange.formats import MOVING, PLAIN
-from basin.exchange.images import KINDS
+from basin.exchange import read_camera, read_mesh, read_pictures, read_sequence, sequence_names, told
+from basin.exchange.files import IMAGES, MOVING, PLAIN
 from basin.scene import Scene
 from basin.scene.model import View
 from basin.stages.assembly import proposed_unit
@@ -21,7 +20,7 @@ __all__ = ["MeshFacts", "images_digest", "import_mesh", "sequence_names"]
 ENDINGS = {
     "meshes": [f".{kind}" for kind in (*PLAIN, *MOVING)],
     "cameras": [f".{kind}" for kind in MOVING],
-    "images": list(KINDS),
+    "images": list(IMAGES),
 }
 
 
@@ -58,8 +57,8 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
     UnusableFile if it is unusable.
     """
     frames = 1
-    animated = "#" not in path.name and moments_in(path) > 1
-    told = (None, None) if "#" in path.name else told_axes(path)
+    said = None if "#" in path.name else told(path)
+    animated = said is not None and said.moments > 1
     if animated or "#" in path.name:
         sequence = read_sequence(path.parent, path.name, unit, up, scene.time.fps)
         mesh, frames, digest = sequence.mesh(-np.inf), len(sequence.position), sequence.digest()
@@ -79,8 +78,8 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
         proposed_unit=proposed_unit(float(size.max()), unit, float(max(scene.domain.size))),
         frames=frames,
         animated=animated,
-        told_unit=told[0],
-        told_up=told[1],
+        told_unit=said.unit if said else None,
+        told_up=said.up if said else None,
     )
 
 
@@ -100,8 +99,8 @@ def import_camera(path: Path, unit: str | None, up: str | None, scene: Scene) ->
     Where no unit or axis is chosen, the file's own count, or metres and Y where it does not say. The camera looks at a
     point as far before it as the domain's middle is.
     """
-    told_unit, told_up = told_axes(path)
-    unit, up = unit or told_unit or "m", up or told_up or "y"
+    said = told(path)
+    unit, up = unit or said.unit or "m", up or said.up or "y"
     samples = read_camera(path, scene.time.fps, unit, up)
     middle = np.array(scene.domain.low) + np.array(scene.domain.size) / 2
     rows = []
@@ -122,7 +121,7 @@ def import_camera(path: Path, unit: str | None, up: str | None, scene: Scene) ->
     view = View.model_validate(
         {"eye": keyed(eyes), "target": keyed(targets), "angle": keyed(angles), "roll": keyed(rolls)}
     )
-    return CameraFacts(view, unit, up, told_unit is not None and told_up is not None)
+    return CameraFacts(view, unit, up, said.unit is not None and said.up is not None)
 
 
 def _roll(matrix: np.ndarray) -> float:

@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 
-from basin.exchange import read_sequence, sequence_files
-from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import MeshShape
 from basin.scene import Scene
@@ -81,13 +78,4 @@ def seen_mesh(folder: Path, scene: Scene, index: int, frame: int | None) -> Tria
     shape = getattr(scene.elements[index], "shape", None)
     if frame is None or not isinstance(shape, MeshShape) or not shape.is_sequence():
         return viewed_mesh(scene.elements[index], scene, SceneFiles(folder))
-    files = list(sequence_files(folder, shape.file).values()) if "#" in shape.file else [folder / shape.file]
-    stamp = tuple((path, path.stat().st_mtime_ns) for path in files)
-    sequence = _read_once(folder, shape.file, shape.unit, shape.up, scene.time.fps, stamp)
-    return sequence.mesh(frame)
-
-
-@lru_cache(maxsize=4)
-def _read_once(folder: Path, file: str, unit: str, up: str, fps: float, stamp: object) -> MeshSequence:
-    """A sequence as its files are now, by their numbers, kept for the next frames that are asked for."""
-    return read_sequence(folder, file, unit, up, fps)
+    return SceneFiles(folder).sequence(shape, scene.time).mesh(scene.time.shot_time(frame))

@@ -20,7 +20,7 @@ from django.test import SimpleTestCase
 from pxr import Gf, Usd, UsdGeom, UsdValidation
 
 from basin.cache import Cache
-from basin.exchange import UnusableFile, read_camera, read_mesh, read_sequence, told_axes, write_obj
+from basin.exchange import UnusableFile, read_camera, read_mesh, read_sequence, told, write_obj
 from basin.exchange import verify as verifying
 from basin.exchange.alembic import AlembicFile
 from basin.exchange.exr import read_exr
@@ -487,6 +487,10 @@ class ComingIn(SimpleTestCase):
         archive.finish()
         return path
 
+    def axes(self, path: Path) -> tuple[str | None, str | None]:
+        said = told(path)
+        return said.unit, said.up
+
     def test_meshes(self) -> None:
         glb = self.home / "ball.glb"
         write_glb(glb, [self.piece()])
@@ -494,8 +498,8 @@ class ComingIn(SimpleTestCase):
             mesh = read_mesh(path, unit)
             self.assertEqual(mesh.open_edges(), 0)
             self.assertAlmostEqual(mesh.volume() / self.ball.volume, 1.0, places=5)
-        self.assertEqual(told_axes(self.usd("z.usd", up="z")), ("cm", "z"))
-        self.assertEqual(told_axes(glb), ("m", "y"))
+        self.assertEqual(self.axes(self.usd("z.usd", up="z")), ("cm", "z"))
+        self.assertEqual(self.axes(glb), ("m", "y"))
 
     def test_wrong_extensions_are_told(self) -> None:
         """A whole file of each format under the name of each other one: a sentence, and never a wrong mesh."""
