@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from types import FrameType
 
 from launcher import services, setup
@@ -15,6 +16,7 @@ from launcher.setup import PYTHON, ROOT, SetupError, quiet, say
 
 USAGE = """usage: ./zinc COMMAND
   start [--host H]   set everything up and run it; Ctrl-C ends it
+  person NAME        make an account, or give it another password
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
@@ -26,7 +28,7 @@ USAGE = """usage: ./zinc COMMAND
 def main(arguments: list[str]) -> int:
     """Run one command; returns the exit code."""
     command, rest = (arguments[0], arguments[1:]) if arguments else ("help", [])
-    actions = {"start": start, "stop": stop, "status": status, "test": test, "bench": bench, "screenshots": screenshots}
+    actions = {action.__name__: action for action in (start, person, stop, status, test, bench, screenshots)}
     if command not in actions:
         print(USAGE)
         return 0 if command in ("help", "--help", "-h") else 2
@@ -56,6 +58,10 @@ def _running() -> int | None:
 def start(arguments: list[str]) -> int:
     """Set up, start the services, the worker and the web server; stay until interrupted."""
     host = arguments[arguments.index("--host") + 1] if "--host" in arguments[:-1] else "127.0.0.1"
+    loopback = host == "localhost" or host.startswith("127.")
+    os.umask(0o077)  # what lies in var/ is its owner's alone
+    if os.geteuid() == 0:
+        say("this runs as root, which nothing here needs; an account of its own is safer")
     if _running():
         raise SetupError("already running; ./zinc status tells where, ./zinc stop ends it.")
     profile = Profile("start")
@@ -74,57 +80,93 @@ def start(arguments: list[str]) -> int:
 
     signal.signal(signal.SIGTERM, ask)
     signal.signal(signal.SIGINT, ask)
-    running: list[subprocess.Popen[bytes]] = []
     profile.folder.mkdir(parents=True, exist_ok=True)
+    os.chmod(services.VAR, 0o700)
     with open(_pid_file(), "w") as file:
         file.write(str(os.getpid()))
+    supervised = Supervised()
+    compiling = None
     try:
         env = {**profile.environment(), "ZINC_HOST": host}
         compiling = setup.kernels(env)
-        running.append(compiling)
-        told = False
 
         def data() -> None:
             say("starting the database")
-            running.append(services.start_database(profile))
-            running.append(services.start_redis(profile))
+            supervised.begin("database", lambda: services.start_database(profile))
+            supervised.begin("broker", lambda: services.start_redis(profile))
             quiet([str(PYTHON), "manage.py", "migrate", "--no-input", "-v0"], "migrate", env=env)
             quiet([str(PYTHON), "manage.py", "demo"], "the demo data", env=env)
 
         setup.beside(setup.page, data)
-        worker = _worker(env, profile)
-        web = _web(env, profile, host, web_port)
+        accounts = [str(PYTHON), "manage.py", "person", "--needed"]
+        if not loopback and subprocess.run(accounts, env=env, capture_output=True).returncode:
+            raise SetupError(f"{host} can be reached by others; make an account first: ./zinc person NAME")
+        supervised.begin("worker", lambda: _worker(env, profile))
+        supervised.begin("web server", lambda: _web(env, profile, host, web_port))
         until = time.monotonic() + 60
         while services.port_free(web_port) and time.monotonic() < until and not stopping:
-            if web.poll() is not None:
+            if supervised.ended("web server"):
                 raise SetupError(f"the web server ended at once; see {profile.folder / 'web.log'}.")
             time.sleep(0.1)
         say(f"the page answers after {time.monotonic() - begin:.0f} s")
-        print(f"\n  http://{host}:{web_port}\n  sign in as  demo  with  tide-mill\n\n  Ctrl-C ends it.", flush=True)
+        sign_in = "demo  with  tide-mill" if loopback else "one of the accounts"
+        print(f"\n  http://{host}:{web_port}\n  sign in as  {sign_in}\n\n  Ctrl-C ends it.", flush=True)
         while not stopping:
             time.sleep(0.5)
-            if compiling.poll() is not None and not told:
-                told = True
-                say(
-                    "the solver is ready"
-                    if compiling.returncode == 0
-                    else "kernels failed; runs compile what they need"
-                )
-            if worker.poll() is not None:
-                say("the worker ended; starting it again")
-                worker = _worker(env, profile)
-            if web.poll() is not None:
-                raise SetupError(f"the web server ended; see {profile.folder / 'web.log'}.")
+            if compiling and compiling.poll() is not None:
+                well = compiling.returncode == 0
+                say("the solver is ready" if well else "kernels failed; runs compile what they need")
+                compiling = None
+            supervised.look()
         print("\n  ending", flush=True)
-        services.end(web)
-        services.end(worker)
     finally:
-        for process in [p for p in (locals().get("web"), locals().get("worker")) if p]:
-            services.end(process)
-        for process in reversed(running):
-            services.end(process)
+        supervised.end()
+        if compiling:
+            services.end(compiling)
         os.unlink(_pid_file())
     return 0
+
+
+class Supervised:
+    """Services that are begun again when they end; the end of one is not the end of the others."""
+
+    SOON, LATER = 1.0, 15.0  # seconds until one is begun again, at first, and if it ends again and again
+
+    def __init__(self) -> None:
+        self._begin: dict[str, Callable[[], subprocess.Popen[bytes]]] = {}
+        self._running: dict[str, subprocess.Popen[bytes]] = {}
+        self._due: dict[str, float] = {}
+        self._since: dict[str, float] = {}
+
+    def begin(self, name: str, start: Callable[[], subprocess.Popen[bytes]]) -> None:
+        """Start a service; SetupError if it does not come up."""
+        self._begin[name], self._since[name] = start, time.monotonic()
+        self._running[name] = start()
+
+    def ended(self, name: str) -> bool:
+        """Whether a service has ended by itself."""
+        return self._running[name].poll() is not None
+
+    def look(self) -> None:
+        """Begin again what has ended, and say so."""
+        now = time.monotonic()
+        for name in [n for n, process in self._running.items() if process.poll() is not None]:
+            if name not in self._due:
+                lived = now - self._since[name]
+                self._due[name] = now + (self.SOON if lived > 60 else self.LATER if lived < 10 else 2 * self.SOON)
+                say(f"the {name} ended (exit {self._running[name].returncode}); starting it again")
+            elif now >= self._due[name]:
+                del self._due[name]
+                try:
+                    self.begin(name, self._begin[name])
+                    say(f"the {name} runs again")
+                except SetupError as error:
+                    say(f"the {name} does not start: {error}")
+
+    def end(self) -> None:
+        """End everything, what was begun last first."""
+        for process in reversed(self._running.values()):
+            services.end(process)
 
 
 def _worker(env: dict[str, str], profile: Profile) -> subprocess.Popen[bytes]:
@@ -153,6 +195,24 @@ def _web(env: dict[str, str], profile: Profile, host: str, port: int) -> subproc
             stderr=log,
             start_new_session=True,
         )
+
+
+def person(arguments: list[str]) -> int:
+    """Make an account, or give one another password; asks for it. The database need not run."""
+    if len(arguments) != 1:
+        print(USAGE)
+        return 2
+    os.umask(0o077)
+    setup.packages()
+    profile = Profile("start")
+    env = profile.environment()
+    database = None if _running() else services.start_database(profile)
+    try:
+        quiet([str(PYTHON), "manage.py", "migrate", "--no-input", "-v0"], "migrate", env=env)
+        return subprocess.run([str(PYTHON), "manage.py", "person", arguments[0]], env=env).returncode
+    finally:
+        if database:
+            services.end(database)
 
 
 def stop(_arguments: list[str]) -> int:

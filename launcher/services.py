@@ -104,7 +104,7 @@ def start_database(profile: Profile) -> subprocess.Popen[bytes]:
     """MariaDB with its own data folder; made and given passwords at the first start."""
     need_port(profile.port("database"), "database", "ZINC_DATABASE_PORT")
     folder = profile.folder / "mariadb"
-    data, sock = folder / "data", Path("/tmp") / f"zinc-{os.getuid()}-{profile.port('database')}.sock"
+    data, sock = folder / "data", _socket(folder, profile)
     user = pwd.getpwuid(os.getuid()).pw_name
     fresh = not (data / "ready").exists()
     folder.mkdir(parents=True, exist_ok=True)
@@ -154,6 +154,18 @@ def start_database(profile: Profile) -> subprocess.Popen[bytes]:
             raise SetupError(f"MariaDB's users could not be made: {done.stderr.strip()[-300:]}")
         (data / "ready").touch()
     return process
+
+
+def _socket(folder: Path, profile: Profile) -> Path:
+    """Where the database's socket lies: in a folder that only its owner can enter; names of sockets are short."""
+    if len(str(folder)) < 80:
+        return folder / "sock"
+    apart = Path("/tmp") / f"zinc-{os.getuid()}-{profile.port('database')}"
+    apart.mkdir(mode=0o700, exist_ok=True)
+    if apart.stat().st_uid != os.getuid():
+        raise SetupError(f"{apart} belongs to somebody else; set ZINC_VAR to a folder with a shorter name.")
+    apart.chmod(0o700)
+    return apart / "sock"
 
 
 def start_redis(profile: Profile) -> subprocess.Popen[bytes]:

@@ -5,4 +5,8 @@ import os
 from django.core.asgi import get_asgi_application
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "studio.settings")
-application = get_asgi_application()
+_django = get_asgi_application()
+
+from studio.guard import Guard  # noqa: E402  (settings first)
+
+application = Guard(_django)

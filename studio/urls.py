@@ -6,6 +6,7 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 
 from studio.api import api
+from studio.health import health
 from studio.runs.events import stream
 
 
@@ -18,8 +19,12 @@ def page(_request: HttpRequest) -> HttpResponse | FileResponse:
     return HttpResponse(index.read_bytes(), content_type="text/html", headers={"Cache-Control": "no-cache"})
 
 
+handler400, handler403 = "studio.answers.bad_request", "studio.answers.forbidden"
+handler404 = "studio.answers.not_found"
+handler500 = "studio.answers.failed"
 urlpatterns = [
     path("api/events", stream),
+    path("api/health", health),
     path("api/", api.urls),
     re_path(r"^(?!api/|assets/).*$", page),
 ]

@@ -5,7 +5,7 @@ Readers of these formats accept nearly anything; every count, index and number t
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -42,11 +42,18 @@ def read_mesh(path: Path, unit: str = "m", up: str = "y") -> TriangleMesh:
     return facing_out(mesh) if mesh.open_edges() == 0 else mesh
 
 
-def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y", fps: float = 24.0) -> MeshSequence:
+def read_sequence(
+    folder: Path,
+    pattern: str,
+    unit: str = "m",
+    up: str = "y",
+    fps: float = 24.0,
+    tell: Callable[[int], None] = lambda _: None,
+) -> MeshSequence:
     """Read a sequence of meshes with the same points as metres, Y up, welded alike; its times are frame numbers.
 
     They are those of the files, one for each, or, of one file with animation, those of its samples; Alembic counts in
-    seconds, which are turned into frames of `fps`.
+    seconds, which are turned into frames of `fps`. `tell` hears how many files have been read.
 
     Raises
     ------
@@ -73,6 +80,7 @@ def read_sequence(folder: Path, pattern: str, unit: str = "m", up: str = "y", fp
                 "Export it again without remeshing"
             )
         places.append(mesh.position)
+        tell(len(places))
     return _sequence(float(start), 1.0, places, held.triangle, unit, up)
 
 

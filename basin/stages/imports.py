@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -51,8 +52,11 @@ class MeshFacts:
         return replace(self, file=file)
 
 
-def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
-    """Read a mesh, or a sequence with # for its numbers, and compare it with the scene's domain.
+def import_mesh(
+    path: Path, unit: str, up: str, scene: Scene, tell: Callable[[int], None] = lambda _: None
+) -> MeshFacts:
+    """Read a mesh, or a sequence with # for its numbers, and compare it with the scene's domain; `tell` hears how many
+    files have been read.
 
     UnusableFile if it is unusable.
     """
@@ -60,7 +64,7 @@ def import_mesh(path: Path, unit: str, up: str, scene: Scene) -> MeshFacts:
     said = None if "#" in path.name else told(path)
     animated = said is not None and said.moments > 1
     if animated or "#" in path.name:
-        sequence = read_sequence(path.parent, path.name, unit, up, scene.time.fps)
+        sequence = read_sequence(path.parent, path.name, unit, up, scene.time.fps, tell)
         mesh, frames, digest = sequence.mesh(-np.inf), len(sequence.position), sequence.digest()
     else:
         mesh = read_mesh(path, unit, up)

@@ -14,7 +14,7 @@ from basin.scene import scene_schema
 from basin.stages.judge import Asked
 from basin.stages.stage import stages
 from studio.errors import Refused, Said, told
-from studio.productions import judging, services
+from studio.productions import judging, services, uploads
 from studio.productions.models import Take
 
 router = Router(tags=["productions"])
@@ -188,6 +188,15 @@ class Seen(Schema):
 
 class Kept(Schema):
     file: str
+
+
+class Sent(Schema):
+    upload: str
+    files: int
+
+
+class Reading(Schema):
+    read: int
 
 
 class Freed(Schema):
@@ -385,29 +394,42 @@ def camera(request: HttpRequest, take_id: int) -> list[services.Seen]:
     return services.seen_from(services.take_for(request.user, take_id))  # type: ignore[arg-type]
 
 
+@router.post("/takes/{take_id}/uploads", response=Sent)
+def send_files(request: HttpRequest, take_id: int, file: File[list[UploadedFile]], upload: str = "") -> Sent:
+    """Send files, to an upload that has begun if one is named; they are read when something is made of them."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    upload = upload or uploads.begun(found)
+    return Sent(upload=upload, files=uploads.received(found, upload, file))
+
+
+@router.get("/takes/{take_id}/uploads/{upload}", response=Reading)
+def how_far(request: HttpRequest, take_id: int, upload: str) -> Reading:
+    """How many files of an upload have been read."""
+    services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    return Reading(read=uploads.read.get(upload, 0))
+
+
 @router.post("/takes/{take_id}/meshes", response=MeshReply)
-def import_mesh(
-    request: HttpRequest, take_id: int, file: File[list[UploadedFile]], unit: str = "m", up: str = "y"
-) -> MeshReply:
-    """Bring a mesh file in, or the numbered files of one that deforms; elements may then name it."""
+def import_mesh(request: HttpRequest, take_id: int, upload: str, unit: str = "m", up: str = "y") -> MeshReply:
+    """Make a mesh of an upload, or one that deforms of its numbered files; elements may then name it."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     _check_axes(unit, up)
-    return MeshReply(**asdict(services.keep_mesh(found, file, unit, up)))
+    return MeshReply(**asdict(services.keep_mesh(found, upload, unit, up)))
 
 
 @router.post("/takes/{take_id}/images", response=Kept)
-def import_images(request: HttpRequest, take_id: int, file: File[list[UploadedFile]]) -> Kept:
-    """Bring an image in, or a numbered sequence of them, for the colours of a source."""
+def import_images(request: HttpRequest, take_id: int, upload: str) -> Kept:
+    """Make an image of an upload, or a numbered sequence of them, for the colours of a source."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return Kept(file=services.keep_images(found, file))
+    return Kept(file=services.keep_images(found, upload))
 
 
 @router.post("/takes/{take_id}/camera", response=Camera)
-def import_camera(request: HttpRequest, take_id: int, file: File[UploadedFile], unit: str = "", up: str = "") -> Camera:
+def import_camera(request: HttpRequest, take_id: int, upload: str, unit: str = "", up: str = "") -> Camera:
     """Read a camera file, in its own unit and axes if none are chosen; what comes back can be put into the scene."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     _check_axes(unit or "m", up or "y")
-    facts = services.camera_of(found, file, unit or None, up or None)
+    facts = services.camera_of(found, upload, unit or None, up or None)
     return Camera(camera=facts.camera.model_dump(mode="json"), unit=facts.unit, up=facts.up, told=facts.told)
 
 

@@ -7,14 +7,11 @@ import re
 import shutil
 import tempfile
 import zipfile
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.db.models import F
 
@@ -25,13 +22,14 @@ from basin.stages.assembly import Checked, check_scene
 from basin.stages.deliver import DeliveryFailure, delivery_named, delivery_states
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import Forecast, forecast
-from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, sequence_names
+from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh
 from basin.stages.placing import Placed, Seen, camera_path, placed_elements, seen_mesh
 from basin.stages.run import states_by_keys
 from basin.stages.solid import solver_solid
 from basin.stages.stage import Job, Look, Stage, all_keys, named, stages
 from basin.stages.view import pack_element, pack_solid
 from studio.errors import Refused
+from studio.productions import uploads
 from studio.productions.models import Production, Take
 
 QUALITIES = ("draft", "proof", "final")
@@ -207,19 +205,23 @@ def poses(take: Take) -> list[Placed]:
     return placed_elements(scene_of(take))
 
 
-def keep_mesh(take: Take, uploads: Sequence[UploadedFile], unit: str, up: str) -> MeshFacts:
+def keep_mesh(take: Take, upload: str, unit: str, up: str) -> MeshFacts:
     """Keep an uploaded mesh, or a numbered sequence of one, beside the take's scene and say what it is.
 
     Refused if the files are no usable mesh; then nothing is kept.
     """
-    with _held(take, "meshes", uploads) as (held, file):
-        facts = import_mesh(held / file, unit, up, scene_of(take))
+
+    def tell(count: int) -> None:
+        uploads.read[upload] = count
+
+    with uploads.taken(take, upload) as (held, file):
+        facts = import_mesh(held / file, unit, up, scene_of(take), tell)
         return facts.at(_kept(take, "meshes", held, file, facts.digest))
 
 
-def camera_of(take: Take, upload: UploadedFile, unit: str | None, up: str | None) -> CameraFacts:
+def camera_of(take: Take, upload: str, unit: str | None, up: str | None) -> CameraFacts:
     """The camera in an uploaded file; Refused if there is none."""
-    with _held(take, "cameras", [upload]) as (held, file):
+    with uploads.taken(take, upload) as (held, file):
         return import_camera(held / file, unit, up, scene_of(take))
 
 
@@ -228,37 +230,18 @@ def seen_from(take: Take) -> list[Seen]:
     return camera_path(scene_of(take))
 
 
-def keep_images(take: Take, uploads: Sequence[UploadedFile]) -> str:
+def keep_images(take: Take, upload: str) -> str:
     """Keep an uploaded image, or a numbered sequence, beside the take's scene; returns the name for the scene.
 
     Refused if a file is no usable image; then nothing is kept.
     """
-    with _held(take, "images", uploads) as (held, file):
+    with uploads.taken(take, upload) as (held, file):
         return _kept(take, "images", held, file, images_digest(held, file))
-
-
-@contextmanager
-def _held(take: Take, kind: str, uploads: Sequence[UploadedFile]) -> Iterator[tuple[Path, str]]:
-    """Uploaded files in a folder for the time being, and the name or pattern that they make up; Refused on errors."""
-    names = [re.sub(r"[^A-Za-z0-9._-]+", "_", Path(u.name or kind).name)[-80:].lstrip(".") or kind for u in uploads]
-    folder = take.folder / kind
-    folder.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=folder) as holding:
-        held = Path(holding) / "files"
-        held.mkdir()
-        try:
-            file, kept = sequence_names(names) if len(names) > 1 else (names[0], {names[0]: names[0]})
-            for name, upload in zip(names, uploads, strict=True):
-                with (held / kept[name]).open("wb") as written:
-                    for chunk in upload.chunks():
-                        written.write(chunk)
-            yield held, file
-        except ValueError as error:
-            raise Refused([str(error)]) from None
 
 
 def _kept(take: Take, kind: str, held: Path, file: str, digest: str) -> str:
     """Move held files to a place named by their content; returns it relative to the take's folder."""
+    (take.folder / kind).mkdir(parents=True, exist_ok=True)
     target = take.folder / kind / f"{Path(file).stem.rstrip('#._-') or kind}-{digest[:8]}"
     if "#" not in file:
         target = target.with_name(target.name + Path(file).suffix.lower())

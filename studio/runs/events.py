@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import json
+import time as clock
 from collections.abc import AsyncIterator
 from typing import Any
 
 import redis
 import redis.asyncio
 from django.conf import settings
+from django.contrib.auth import SESSION_KEY
+from django.contrib.sessions.backends.db import SessionStore
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 
+from studio.answers import problem
+
 CHANNEL = "zinc:events"
+LOOKED_AT = 5.0  # seconds after which a stream looks whether its session is still there
 
 
 def publish(event: dict[str, Any]) -> None:
@@ -27,18 +33,31 @@ async def stream(request: HttpRequest) -> HttpResponse | StreamingHttpResponse:
     """Events as they happen, for signed-in people, of takes in their productions."""
     user = await request.auser()
     if not user.is_authenticated:
-        return HttpResponse("sign in first", status=401)
+        return problem(401, "Sign in first.")
     from studio.productions.models import Take
+
+    key = request.session.session_key
+
+    async def is_signed_in() -> bool:
+        """The same session is still there, of the same person."""
+        held = SessionStore(key)
+        return str(await held.aget(SESSION_KEY)) == str(user.pk)
 
     async def lines() -> AsyncIterator[bytes]:
         connection = redis.asyncio.Redis.from_url(settings.REDIS_URL)
         feed = connection.pubsub()
         await feed.subscribe(CHANNEL)
         visible: dict[int, bool] = {}
+        checked = clock.monotonic()
         try:
             yield b": open\n\n"
             while True:
-                message = await feed.get_message(ignore_subscribe_messages=True, timeout=15)
+                message = await feed.get_message(ignore_subscribe_messages=True, timeout=LOOKED_AT)
+                if clock.monotonic() - checked >= LOOKED_AT:
+                    checked = clock.monotonic()
+                    visible.clear()
+                    if not await is_signed_in():
+                        return
                 if message is None:
                     yield b": still here\n\n"
                     continue

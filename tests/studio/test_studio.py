@@ -5,9 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
-import shutil
 import sys
-import tempfile
 import threading
 import zipfile
 from datetime import timedelta
@@ -17,68 +15,24 @@ from unittest import mock
 
 import numpy as np
 from django.contrib.auth.models import User
-from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import OperationalError
 from django.db.models import QuerySet
-from django.test import Client, TransactionTestCase, override_settings
+from django.test import Client, override_settings
 from django.utils import timezone
 
 from basin.cache import open_cache
 from basin.stages import stage, warm
 from basin.stages.judge import Asked
 from basin.stages.liquid_stage import LiquidStage
-from basin.stages.samples import tiny_scene
 from studio.errors import Refused
 from studio.productions import judging
-from studio.productions.models import Production, Take
+from studio.productions.models import Take
 from studio.productions.services import load_demo
 from studio.runs import services, work
 from studio.runs.models import Run
+from tests.studio.case import CUBE, StudioCase
 from tests.toy_stage import CENTRE
 from tests.waiting import until
-
-CUBE = """v 0 0 0
-v 1 0 0
-v 1 1 0
-v 0 1 0
-v 0 0 1
-v 1 0 1
-v 1 1 1
-v 0 1 1
-f 1 4 3 2
-f 5 6 7 8
-f 1 2 6 5
-f 3 4 8 7
-f 2 3 7 6
-f 1 5 8 4
-"""
-
-
-class StudioCase(TransactionTestCase):
-    """A person with a production, a shot and a take, and a cache folder of the test's own."""
-
-    def setUp(self) -> None:
-        self.root = Path(tempfile.mkdtemp())
-        self.addCleanup(shutil.rmtree, self.root)
-        own = override_settings(CACHE_ROOT=self.root)
-        own.enable()
-        self.addCleanup(own.disable)
-        self.person = User.objects.create_user("mira", password="clay")
-        production = Production.objects.create(name="Mill")
-        production.members.add(self.person)
-        self.take = Take.objects.create(
-            shot=production.shots.create(name="TM900"), name="one", scene={**tiny_scene(), "time": {"last": 4}}
-        )
-        self.client = Client()
-        self.client.force_login(self.person)
-
-    def post(self, url: str, body: dict[str, Any]) -> Any:
-        return self.client.post(url, json.dumps(body), content_type="application/json")
-
-    def ask(self, stages: list[str] | None = None) -> Any:
-        return self.post(
-            f"/api/takes/{self.take.pk}/runs", {"quality": "draft", "stages": stages or ["liquid", "surface"]}
-        )
 
 
 class Declared(StudioCase):
@@ -165,11 +119,10 @@ class Scenes(StudioCase):
         self.assertEqual(self.put(self.take.scene, 1).status_code, 409)
 
     def upload(self, name: str, data: bytes, query: str = "") -> Any:
-        url = f"/api/takes/{self.take.pk}/meshes{query}"
-        return self.client.post(url, {"file": SimpleUploadedFile(name, data)})
+        return self.bring("meshes", {name: data}, query)
 
     def test_imported_mesh_tells_size_triangles_open_edges_and_unit(self) -> None:
-        facts = self.upload("cube.obj", CUBE.encode(), "?unit=cm&up=z").json()
+        facts = self.upload("cube.obj", CUBE.encode(), "&unit=cm&up=z").json()
         self.assertEqual((facts["triangles"], facts["open_edges"]), (12, 0))
         for edge in facts["size"]:
             self.assertAlmostEqual(edge, 0.01)
@@ -186,11 +139,11 @@ class Scenes(StudioCase):
         reply = self.upload("x.ply", b"hello")
         self.assertEqual(reply.status_code, 422)
         self.assertIn("not a readable PLY", reply.json()["problems"][0]["says"])
-        self.assertEqual(list((self.take.folder / "meshes").iterdir()), [])
+        self.assertFalse((self.take.folder / "meshes").exists())
+        self.assertEqual(list((self.take.folder / "uploads").iterdir()), [])
 
     def send(self, names: list[str], data: list[bytes]) -> Any:
-        files = [SimpleUploadedFile(n, d) for n, d in zip(names, data, strict=True)]
-        return self.client.post(f"/api/takes/{self.take.pk}/meshes", {"file": files})
+        return self.bring("meshes", dict(zip(names, data, strict=True)))
 
     def test_numbered_files_become_a_mesh_that_deforms(self) -> None:
         grown = [
@@ -386,7 +339,7 @@ def Camera "cam" {
 }
 """
         base = f"/api/takes/{self.take.pk}/camera"
-        reply = self.client.post(base, {"file": SimpleUploadedFile("shot.usda", text.encode())}).json()["camera"]
+        reply = self.bring("camera", {"shot.usda": text.encode()}).json()["camera"]
         self.assertEqual([k["value"] for k in reply["eye"]["keys"]], [[0, 1, 3], [1, 1, 3]])
         self.assertEqual(self.keep(camera=reply).status_code, 200)
         path = self.client.get(base).json()
@@ -397,15 +350,13 @@ def Camera "cam" {
         for head, chosen, eye, unit in (
             (stated, "", [0, 0.03, -0.01], "cm"),
             (text.replace("    metersPerUnit = 1\n", ""), "", [0, 0.01, 0.03], "cm"),
-            (text, "?unit=ft", [0, 0.3048, 0.9144], "ft"),
+            (text, "&unit=ft", [0, 0.3048, 0.9144], "ft"),
         ):
-            got = self.client.post(base + chosen, {"file": SimpleUploadedFile("shot.usda", head.encode())}).json()
+            got = self.bring("camera", {"shot.usda": head.encode()}, chosen).json()
             np.testing.assert_allclose(got["camera"]["eye"]["keys"][0]["value"], eye, atol=1e-12)
             self.assertEqual((got["unit"], got["told"]), (unit, True))
-        self.assertEqual(
-            self.client.post(base + "?unit=mile", {"file": SimpleUploadedFile("a.usda", b"")}).status_code, 422
-        )
-        wrong = self.client.post(base, {"file": SimpleUploadedFile("shot.usda", b"no camera")})
+        self.assertEqual(self.bring("camera", {"a.usda": b""}, "&unit=mile").status_code, 422)
+        wrong = self.bring("camera", {"shot.usda": b"no camera"})
         self.assertIn("not a readable USDA file", wrong.json()["problems"][0]["says"])
 
     def test_caches_are_joined_within_a_production_only(self) -> None:

@@ -10,7 +10,15 @@ void session.ask()
   <v-app>
     <template v-if="session.known">
       <router-view v-if="session.name" />
-      <SignIn v-else />
+      <SignIn v-if="!session.name || session.lapsed" :class="{ above: session.lapsed }" />
     </template>
   </v-app>
 </template>
+
+<style scoped>
+.above {
+  position: fixed;
+  inset: 0;
+  z-index: 3000;
+}
+</style>

@@ -35,16 +35,32 @@ export function problemsOf(error: unknown): Said[] {
   return problems?.length ? problems : [plainly('The server did not answer as expected; try again.')]
 }
 
-/** Post a file, which the typed client has no words for. */
-export async function upload<T = Schemas['MeshReply']>(url: string, files: File[]): Promise<T> {
-  const form = new FormData()
-  for (const file of files) form.append('file', file)
-  const reply = await fetch(url, {
-    method: 'POST',
-    body: form,
-    headers: { 'X-CSRFToken': cookie('csrftoken') },
-  })
-  const answer: unknown = await reply.json().catch(() => ({}))
-  if (!reply.ok) throw answer
-  return answer as T
+const FILES = 100 // in one request
+const BYTES = 500e6
+
+/** Send files, which the typed client has no words for, in as many requests as they need; what they are called then. */
+export async function send(take: number, files: File[], tell: (sent: number) => void = () => {}) {
+  let upload = ''
+  for (let sent = 0; sent < files.length;) {
+    const form = new FormData()
+    let bytes = 0
+    let count = 0
+    for (const file of files.slice(sent, sent + FILES)) {
+      if (count && bytes + file.size > BYTES) break
+      form.append('file', file)
+      bytes += file.size
+      count += 1
+    }
+    const reply = await fetch(`/api/takes/${take}/uploads?upload=${upload}`, {
+      method: 'POST',
+      body: form,
+      headers: { 'X-CSRFToken': csrf() },
+    })
+    const answer: unknown = await reply.json().catch(() => ({}))
+    if (!reply.ok) throw answer
+    upload = (answer as Schemas['Sent']).upload
+    sent += count
+    tell(sent)
+  }
+  return upload
 }

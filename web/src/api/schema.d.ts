@@ -19,7 +19,7 @@ export interface paths {
         put?: never;
         /**
          * Sign In
-         * @description Sign in.
+         * @description Sign in; wrong tries are answered later and later, and then not for a while.
          */
         post: operations["studio_accounts_api_sign_in"];
         /**
@@ -27,6 +27,26 @@ export interface paths {
          * @description Sign out.
          */
         delete: operations["studio_accounts_api_sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Password
+         * @description Take another password; other sessions of the same person end.
+         */
+        put: operations["studio_accounts_api_change_password"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -376,6 +396,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Files
+         * @description Send files, to an upload that has begun if one is named; they are read when something is made of them.
+         */
+        post: operations["studio_productions_api_send_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/uploads/{upload}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How Far
+         * @description How many files of an upload have been read.
+         */
+        get: operations["studio_productions_api_how_far"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/meshes": {
         parameters: {
             query?: never;
@@ -387,7 +447,7 @@ export interface paths {
         put?: never;
         /**
          * Import Mesh
-         * @description Bring a mesh file in, or the numbered files of one that deforms; elements may then name it.
+         * @description Make a mesh of an upload, or one that deforms of its numbered files; elements may then name it.
          */
         post: operations["studio_productions_api_import_mesh"];
         delete?: never;
@@ -407,7 +467,7 @@ export interface paths {
         put?: never;
         /**
          * Import Images
-         * @description Bring an image in, or a numbered sequence of them, for the colours of a source.
+         * @description Make an image of an upload, or a numbered sequence of them, for the colours of a source.
          */
         post: operations["studio_productions_api_import_images"];
         delete?: never;
@@ -591,6 +651,13 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /** NewPassword */
+        NewPassword: {
+            /** Old */
+            old: string;
+            /** New */
+            new: string;
         };
         /**
          * StageCard
@@ -859,7 +926,10 @@ export interface components {
             };
             /** Frame */
             frame: number;
-            /** Name */
+            /**
+             * Name
+             * @default frozen
+             */
             name: string;
         };
         /** PlacedReply */
@@ -894,6 +964,18 @@ export interface components {
             up: string;
             /** Told */
             told: boolean;
+        };
+        /** Sent */
+        Sent: {
+            /** Upload */
+            upload: string;
+            /** Files */
+            files: number;
+        };
+        /** Reading */
+        Reading: {
+            /** Read */
+            read: number;
         };
         /** MeshReply */
         MeshReply: {
@@ -1072,6 +1154,30 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
+    studio_accounts_api_change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -1477,7 +1583,8 @@ export interface operations {
     };
     studio_productions_api_import_camera: {
         parameters: {
-            query?: {
+            query: {
+                upload: string;
                 unit?: string;
                 up?: string;
             };
@@ -1487,17 +1594,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "multipart/form-data": {
-                    /**
-                     * File
-                     * Format: binary
-                     */
-                    file: string;
-                };
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -1510,11 +1607,10 @@ export interface operations {
             };
         };
     };
-    studio_productions_api_import_mesh: {
+    studio_productions_api_send_files: {
         parameters: {
             query?: {
-                unit?: string;
-                up?: string;
+                upload?: string;
             };
             header?: never;
             path: {
@@ -1530,6 +1626,55 @@ export interface operations {
                 };
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sent"];
+                };
+            };
+        };
+    };
+    studio_productions_api_how_far: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
+                };
+            };
+        };
+    };
+    studio_productions_api_import_mesh: {
+        parameters: {
+            query: {
+                upload: string;
+                unit?: string;
+                up?: string;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -1544,21 +1689,16 @@ export interface operations {
     };
     studio_productions_api_import_images: {
         parameters: {
-            query?: never;
+            query: {
+                upload: string;
+            };
             header?: never;
             path: {
                 take_id: number;
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "multipart/form-data": {
-                    /** File */
-                    file: string[];
-                };
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

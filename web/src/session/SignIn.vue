@@ -31,7 +31,10 @@ async function submit() {
         <path d="M4 11c2-1.6 4 1.4 6.5 0S16 9.6 18 11l-1.6 6H5.6z" fill="var(--accent)" />
       </svg>
       <h1>Zinc Basin</h1>
-      <p class="dim">Pours, splashes and seas, from particles to surfaces.</p>
+      <p v-if="session.lapsed" class="dim">
+        You have been signed out. Sign in again; nothing on this page is lost.
+      </p>
+      <p v-else class="dim">Pours, splashes and seas, from particles to surfaces.</p>
       <v-text-field ref="first" v-model="name" label="Name" autocomplete="username" />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
       <SaidList :items="problems" bad />

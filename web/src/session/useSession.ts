@@ -7,10 +7,18 @@ import { client, problemsOf, type Said } from '../api/client'
 export const useSession = defineStore('session', () => {
   const known = ref(false)
   const name = ref<string | null>(null)
+  /** whoever was signed in is not any more, as the server says; what is on screen stays until they are again */
+  const lapsed = ref(false)
+  client.use({
+    onResponse({ response }) {
+      if (response.status === 401 && name.value) lapsed.value = true
+    },
+  })
 
   async function ask() {
     const { data } = await client.GET('/api/session').catch(() => ({ data: undefined }))
-    name.value = data?.name ?? null
+    if (name.value && data && !data.name) lapsed.value = true
+    else name.value = data?.name ?? name.value
     known.value = true
   }
 
@@ -19,6 +27,8 @@ export const useSession = defineStore('session', () => {
       .POST('/api/session', { body: { name: who, password } })
       .catch((error: unknown) => ({ data: undefined, error }))
     if (!data) return problemsOf(error)
+    if (lapsed.value && data.name !== name.value) location.assign('/') // somebody else: nothing of the other's stays
+    lapsed.value = false
     name.value = data.name
     return []
   }
@@ -28,5 +38,5 @@ export const useSession = defineStore('session', () => {
     name.value = null
   }
 
-  return { known, name, ask, signIn, signOut }
+  return { known, name, lapsed, ask, signIn, signOut }
 })

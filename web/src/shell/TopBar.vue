@@ -1,10 +1,14 @@
 <script setup lang="ts">
 import { useTheme } from 'vuetify'
 
+import { ref } from 'vue'
+
+import ChangePassword from '../session/ChangePassword.vue'
 import { useSession } from '../session/useSession'
 
 const session = useSession()
 const theme = useTheme()
+const changing = ref(false)
 
 function turnLight() {
   const next = theme.global.name.value === 'dusk' ? 'daylight' : 'dusk'
@@ -28,7 +32,9 @@ function turnLight() {
     <button class="bare quiet" @click="turnLight">
       {{ theme.global.name.value === 'dusk' ? 'Daylight' : 'Dusk' }}
     </button>
+    <button class="bare quiet" @click="changing = true">Password</button>
     <button class="bare quiet" @click="session.signOut()">Sign out {{ session.name }}</button>
+    <ChangePassword v-model="changing" />
   </header>
 </template>
 

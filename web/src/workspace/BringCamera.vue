@@ -2,7 +2,8 @@
 import endings from '../api/endings.json'
 import { computed, ref, shallowRef } from 'vue'
 
-import { problemsOf, upload, type Schemas, type Said } from '../api/client'
+import { client, problemsOf, type Schemas, type Said } from '../api/client'
+import { useBringing } from '../api/useBringing'
 import SaidList from '../shell/SaidList.vue'
 import UnitAxis from './UnitAxis.vue'
 import type { SceneDocument } from './useTake'
@@ -16,7 +17,7 @@ const found = shallowRef<Schemas['Camera'] | null>(null)
 const unit = ref('')
 const up = ref('')
 const problems = ref<Said[]>([])
-const busy = ref(false)
+const { told, bring } = useBringing(props.take)
 let files: File[] = []
 
 function choose(event: Event) {
@@ -25,16 +26,17 @@ function choose(event: Event) {
 }
 async function read() {
   if (!files.length) return
-  busy.value = true
   problems.value = []
   found.value = null
   try {
-    const query = `unit=${unit.value}&up=${up.value}`
-    found.value = await upload<Schemas['Camera']>(`/api/takes/${props.take}/camera?${query}`, files)
+    found.value = await bring(files, (upload) =>
+      client.POST('/api/takes/{take_id}/camera', {
+        params: { path: { take_id: props.take }, query: { upload, unit: unit.value, up: up.value } },
+      }),
+    )
   } catch (error) {
     problems.value = problemsOf(error)
   }
-  busy.value = false
 }
 
 type Curve = { keys: { value: number[] | number }[] }
@@ -58,7 +60,7 @@ function use() {
       </p>
       <input type="file" :accept="endings.cameras.join()" aria-label="Camera file" @change="choose" />
       <UnitAxis v-model:unit="unit" v-model:up="up" as-told @change="read" />
-      <p v-if="busy" class="dim">Reading…</p>
+      <p v-if="told" class="dim" role="status">{{ told }}</p>
       <SaidList :items="problems" bad />
       <dl v-if="found" class="n" data-testid="camera-facts">
         <dt>read in</dt>

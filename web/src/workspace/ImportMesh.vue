@@ -2,7 +2,8 @@
 import endings from '../api/endings.json'
 import { ref } from 'vue'
 
-import { client, problemsOf, upload, type Schemas, type Said } from '../api/client'
+import { client, problemsOf, type Schemas, type Said } from '../api/client'
+import { useBringing } from '../api/useBringing'
 import SaidList from '../shell/SaidList.vue'
 import UnitAxis from './UnitAxis.vue'
 
@@ -16,16 +17,19 @@ const unit = ref('m')
 const up = ref('y')
 const name = ref('')
 const problems = ref<Said[]>([])
-const busy = ref(false)
+const { told, bring } = useBringing(props.take)
 
 async function read(event: Event) {
   const files = [...((event.target as HTMLInputElement).files ?? [])]
   if (!files.length) return
-  busy.value = true
   problems.value = []
   facts.value = null
   try {
-    const got = await upload(`/api/takes/${props.take}/meshes?unit=${unit.value}&up=${up.value}`, files)
+    const got = await bring(files, (upload) =>
+      client.POST('/api/takes/{take_id}/meshes', {
+        params: { path: { take_id: props.take }, query: { upload, unit: unit.value, up: up.value } },
+      }),
+    )
     facts.value = got
     const { told_unit, told_up } = got
     if ((told_unit && told_unit !== unit.value) || (told_up && told_up !== up.value)) {
@@ -38,7 +42,6 @@ async function read(event: Event) {
   } catch (error) {
     problems.value = problemsOf(error)
   }
-  busy.value = false
 }
 
 async function again() {
@@ -77,7 +80,7 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
       </p>
       <input type="file" multiple :accept="endings.meshes.join()" aria-label="Mesh file" @change="read" />
       <UnitAxis v-model:unit="unit" v-model:up="up" @change="again" />
-      <p v-if="busy" class="dim">Reading…</p>
+      <p v-if="told" class="dim" role="status">{{ told }}</p>
       <SaidList :items="problems" bad />
       <template v-if="facts">
         <dl class="n" data-testid="mesh-facts">

@@ -56,7 +56,7 @@ async function freeze() {
   frozen.value = 'Freezing…'
   const { data, error } = await client.POST('/api/takes/{take_id}/freeze/{quality}', {
     params: { path: { take_id: props.take, quality: props.quality } },
-    body: { scene: props.scene, frame: props.frame },
+    body: { scene: props.scene, frame: props.frame, name: 'frozen' },
   })
   frozen.value = data ? data.file : problemsOf(error)[0].says
 }

@@ -2,7 +2,8 @@
 import endings from '../api/endings.json'
 import { computed } from 'vue'
 
-import { problemsOf, upload, type Said } from '../api/client'
+import { client, problemsOf, type Said } from '../api/client'
+import { useBringing } from '../api/useBringing'
 import { hexOf, linearOf } from '../shell/colour'
 import NumberField from './NumberField.vue'
 import { valueAt, withValue, type Setting } from './schema'
@@ -65,11 +66,16 @@ function keyHere() {
   emit('keep', withValue(props.scene, path, left.length ? { keys: left } : shown.value))
 }
 
+const { told, bring: send } = useBringing(props.take)
 async function bring(kind: 'images' | 'meshes', event: Event) {
   const files = [...((event.target as HTMLInputElement).files ?? [])]
   if (!files.length) return
   try {
-    const kept = await upload<{ file: string }>(`/api/takes/${props.take}/${kind}`, files)
+    const kept = await send<{ file: string }>(files, (upload) =>
+      client.POST(`/api/takes/{take_id}/${kind}`, {
+        params: { path: { take_id: props.take }, query: { upload } },
+      }),
+    )
     emit('problems', [])
     keep(kept.file)
   } catch (error) {
@@ -155,7 +161,7 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
       <option v-for="c in caches" :key="c.folder" :value="c.folder">{{ c.name }}</option>
     </select>
     <label v-else-if="s.control === 'image' || (s.control === 'file' && !shown)" class="n file image">
-      {{ shown || 'none yet' }}
+      {{ told || shown || 'none yet' }}
       <input
         type="file"
         multiple

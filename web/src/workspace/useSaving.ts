@@ -4,6 +4,7 @@ import { client, problemsOf, type Said, type Schemas } from '../api/client'
 import type { SceneDocument } from './useTake'
 
 const PAUSES = [500, 1000, 2000, 4000, 8000] // ms before an edit that did not get through is sent again
+const WAITED = [401, 403, 429] // signed out, page out of date, too much at once: it gets through later
 const MOST_STEPS = 100 // that can be undone
 
 interface Edit {
@@ -108,7 +109,7 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
         onKept(data)
         return 'kept'
       }
-      if (response.status >= 500) return 'lost'
+      if (response.status >= 500 || WAITED.includes(response.status)) return 'lost'
       refused.value = problemsOf(error)
       if (response.status !== 409) return 'refused'
       // what waits was made on what is not kept any more: sent after it, it would undo what somebody else did
