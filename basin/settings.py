@@ -6,21 +6,64 @@ schema, the TypeScript types, the settings panel and the manual's tables all com
 
 from __future__ import annotations
 
+import re
 from functools import cached_property
 from itertools import pairwise
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationInfo, field_validator, model_validator
 from scipy.interpolate import PchipInterpolator
 
 Vec3 = Annotated[tuple[float, float, float], Field(json_schema_extra={"zinc_vector": True})]
 
 
+# the largest magnitude of a number by its unit, beyond which it is no liquid of this planet; and of others
+LARGEST = {
+    **{"m": 1e5, "mm": 1e8, "m/s": 1e4, "m/s2": 1e5, "s": 1e6, "1/s": 1e6, "deg": 1e6, "Pa s": 1e6, "kg/m3": 1e5},
+    **{"l": 1e12, "l/s": 1e12, "pt": 1e4},
+}
+LARGE, MOST = 1e6, 10_000  # of numbers without any of these units, of things in a list
+LEAST = {"m": 1e-6, "mm": 1e-3, "s": 1e-6}  # of what must be above nothing; 1e-9 of others
+LONGEST = 1000  # characters
+NO_TEXT = re.compile("[\x00-\x1f\x7f\ud800-\udfff]")  # control characters, and halves of characters
+
+
 class Part(BaseModel):
-    """A group of settings. Unknown keys are refused, numbers are finite."""
+    """A group of settings. Unknown keys are refused, numbers are finite and possible, text can be written."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, validate_default=True)
+
+    @field_validator("*", mode="after")
+    @classmethod
+    def _possible_value(cls, value: Any, info: ValidationInfo) -> Any:
+        field = cls.model_fields[info.field_name or ""]
+        extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+        told: Any = extra.get("zinc") or {}
+        positive = any(getattr(limit, "gt", None) == 0 for limit in field.metadata)
+        _check_possible(value, told.get("unit", ""), positive)
+        return value
+
+
+def _check_possible(value: Any, unit: str, positive: bool) -> None:
+    """ValueError for a number, or numbers, beyond what is possible in a unit, and for text that cannot be written."""
+    if isinstance(value, str):
+        if len(value) > LONGEST or NO_TEXT.search(value):
+            raise ValueError(f"text is at most {LONGEST} characters, and none of those that steer a terminal")
+    elif isinstance(value, Curve):
+        for key in value.keys:
+            _check_possible(key.value, unit, positive)
+    elif isinstance(value, tuple | list):
+        if len(value) > MOST:
+            raise ValueError(f"{len(value):,} of them; at most {MOST:,}")
+        for one in value:
+            _check_possible(one, unit, positive)
+    elif isinstance(value, float | int) and not isinstance(value, bool):
+        most = LARGEST.get(unit, LARGE)
+        if abs(value) > most:
+            raise ValueError(f"{value:.3g} {unit} is beyond what is possible; at most {most:g}".replace("  ", " "))
+        if positive and value < LEAST.get(unit, 1e-9):
+            raise ValueError(f"{value:.3g} {unit} is too little; at least {LEAST.get(unit, 1e-9):g}".replace("  ", " "))
 
 
 def setting(

@@ -1,8 +1,10 @@
-"""Files of every format that is read, and how they are spoilt; the same seed spoils alike."""
+"""Files of every format that is read, scenes, and how they are spoilt; the same seed spoils alike."""
 
 from __future__ import annotations
 
+import copy
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PIL import Image
@@ -92,3 +94,72 @@ def spoilt(data: bytes, seed: int) -> bytes:
             case _:
                 held = held[:at] if rng.random() < 0.5 else held[at:]
     return bytes(held)
+
+
+NUMBERS = [0, -1, 1, 2, 1e-300, 1e300, -1e308, 5e-324, 1e-9, 1e9, 1e6, 2**31, 2**63, -(2**63), 10**30, 0.5, 1e-4, 77.7]
+WORDS = [
+    "",
+    "\0",
+    "\ud800",
+    "../../etc/passwd",
+    "a" * 5000,
+    "%00",
+    "../take-1/draft",
+    "\x1b[2J",
+    "fill",
+    "mesh",
+    "full",
+]
+OTHERS = [
+    None,
+    True,
+    [],
+    {},
+    [[[[]]]],
+    {"keys": []},
+    "NaN",
+    [0, 0, 0],
+    [1e300] * 3,
+    [1],
+    {"kind": "mesh", "file": "x.abc"},
+]
+
+
+def _places(document: Any, here: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
+    """The ways to everything within a document."""
+    below: Any = document.items() if isinstance(document, dict) else enumerate(document)
+    found = [here] if here else []
+    if isinstance(document, dict | list):
+        for key, value in below:
+            found += _places(value, (*here, key)) if isinstance(value, dict | list) else [(*here, key)]
+    return found
+
+
+def spoilt_scene(document: dict[str, Any], seed: int) -> dict[str, Any]:
+    """A scene with values exchanged for others, taken out, or doubled."""
+    rng = np.random.default_rng(seed)
+    spoilt = copy.deepcopy(document)
+    for _ in range(int(rng.integers(1, 5))):
+        places = _places(spoilt)
+        if not places:
+            break
+        *way, last = places[int(rng.integers(len(places)))]
+        home: Any = spoilt
+        for step in way:
+            home = home[step]
+        chosen = rng.random()
+        value = home[last]
+        number = isinstance(value, int | float) and not isinstance(value, bool)
+        if chosen < 0.03:
+            del home[last]
+        elif chosen < 0.2 and isinstance(home, list):
+            home += [copy.deepcopy(value) for _ in range(int(rng.integers(1, 60)))]
+        elif chosen < 0.95 and number:
+            scaled = type(value)(value * 10.0 ** rng.uniform(-3, 3) * rng.choice([-1, 1, 1, 1]))
+            home[last] = scaled if rng.random() < 0.8 else NUMBERS[int(rng.integers(len(NUMBERS)))]
+        elif chosen < 0.95:
+            continue
+        else:
+            some: list[Any] = [NUMBERS, WORDS, OTHERS][int(rng.integers(3))]
+            home[last] = copy.deepcopy(some[int(rng.integers(len(some)))])
+    return spoilt

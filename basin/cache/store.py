@@ -2,8 +2,8 @@
 
 A frame is an uncompressed NumPy ``.npz`` (a zip of ``.npy`` arrays, each with a CRC-32 that readers
 check). It is written under a temporary name, flushed, renamed, and then entered into the stage's
-``manifest.jsonl``: the last line about a frame counts, and a last line cut short is ignored. See
-docs/cache-format.md.
+``manifest.jsonl``: the last line about a frame counts, and lines that are cut short or damaged are left out, so that
+their frames are made again. See docs/cache-format.md.
 """
 
 from __future__ import annotations
@@ -11,18 +11,20 @@ from __future__ import annotations
 import fcntl
 import json
 import os
-import zipfile
 import zlib
+from collections import OrderedDict
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 FORMAT = "zinc-cache/1"
 KEEP_STATES = 2
 KEEP_EVERY = 12
+MOST_JOURNALS = 64  # that are kept at hand
 
 
 class DamagedFrame(RuntimeError):
@@ -44,6 +46,12 @@ class FrameRecord:
     readings: dict[str, float] = field(default_factory=dict)
     error: str = ""
 
+    def is_sound(self) -> bool:
+        """Whether all is of the kind that it should be."""
+        whole = all(isinstance(n, int) and n >= 0 for n in (self.frame, self.size, self.crc))
+        told = isinstance(self.readings, dict) and all(isinstance(v, float | int) for v in self.readings.values())
+        return whole and told and isinstance(self.key, str) and isinstance(self.error, str)
+
 
 class Frame(Mapping[str, np.ndarray]):
     """Arrays of one frame by name, read when asked for."""
@@ -51,21 +59,24 @@ class Frame(Mapping[str, np.ndarray]):
     def __init__(self, path: Path):
         try:
             self._file = np.load(path, allow_pickle=False)
-        except (OSError, ValueError, zipfile.BadZipFile, EOFError) as error:
+            self._names = [str(name) for name in self._file.files]
+        except Exception as error:  # zip and array headers raise anything at all when they are damaged
             raise DamagedFrame(f"{path.name}: damaged or missing ({type(error).__name__})") from None
         self._path = path
 
     def __getitem__(self, name: str) -> np.ndarray:
+        if name not in self._names:
+            raise KeyError(name)
         try:
             return np.asarray(self._file[name])
-        except (zipfile.BadZipFile, ValueError, EOFError, OSError, zlib.error) as error:
+        except Exception as error:
             raise DamagedFrame(f"{self._path.name}: {name} is damaged ({type(error).__name__})") from None
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._file.files)
+        return iter(self._names)
 
     def __len__(self) -> int:
-        return len(self._file.files)
+        return len(self._names)
 
 
 class StageCache:
@@ -84,19 +95,24 @@ class StageCache:
 
     def records(self) -> dict[int, FrameRecord]:
         """Manifest entries by frame number."""
-        found: dict[int, FrameRecord] = {}
-        journal = self.folder / "manifest.jsonl"
-        if not journal.exists():
-            return found
-        for line in journal.read_text(encoding="utf-8").splitlines():
-            try:
-                entry = json.loads(line)
-            except ValueError:
-                continue  # cut short by a crash; the frame counts as missing
-            if "frame" in entry:
-                record = FrameRecord(**entry)
-                found[record.frame] = record
-        return found
+        stamp = self.stamp()
+        if stamp is None:
+            return {}
+        known = _journals.pop(self.folder, None)
+        if known is None or known[0] != stamp:
+            known = (stamp, _records(self.folder / "manifest.jsonl"))
+        _journals[self.folder] = known
+        while len(_journals) > MOST_JOURNALS:
+            _journals.popitem(last=False)
+        return dict(known[1])
+
+    def stamp(self) -> tuple[int, ...] | None:
+        """What changes whenever the manifest does; None without one."""
+        try:
+            told = (self.folder / "manifest.jsonl").stat()
+        except OSError:
+            return None
+        return told.st_ino, told.st_size, told.st_mtime_ns
 
     def frame(self, number: int) -> Frame:
         """Arrays of a frame; DamagedFrame if the file is not whole."""
@@ -150,7 +166,8 @@ class StageCache:
 
     def states(self) -> list[int]:
         """Frames with a restart state, ascending."""
-        return sorted(int(p.stem.split("-")[1]) for p in self.folder.glob("state-*.npz"))
+        numbers = [p.stem.removeprefix("state-") for p in self.folder.glob("state-*.npz")]
+        return sorted(int(number) for number in numbers if number.isdecimal())
 
     def state(self, number: int) -> Frame:
         """Arrays of a restart state."""
@@ -187,7 +204,7 @@ class StageCache:
 
     def _enter(self, record: FrameRecord) -> None:
         journal = self.folder / "manifest.jsonl"
-        entry = json.dumps(asdict(record), sort_keys=True)
+        entry = _line(asdict(record))
         with journal.open("a+b") as file:
             file.seek(0, os.SEEK_END)
             if file.tell():
@@ -210,6 +227,35 @@ class Cache:
     def stage(self, name: str) -> StageCache:
         """The cache of a stage, whether it has frames or not."""
         return StageCache(self.folder / name)
+
+
+_journals: OrderedDict[Path, tuple[tuple[int, ...], dict[int, FrameRecord]]] = OrderedDict()
+
+
+def _line(entry: dict[str, Any]) -> str:
+    """A line of a manifest, with what shows that it is whole."""
+    text = json.dumps(entry, sort_keys=True)
+    return json.dumps({**entry, "sum": zlib.crc32(text.encode())}, sort_keys=True)
+
+
+def _records(journal: Path) -> dict[int, FrameRecord]:
+    """Entries of a manifest by frame number; lines that are not whole are left out."""
+    found: dict[int, FrameRecord] = {}
+    try:
+        lines = journal.read_bytes().splitlines()
+    except OSError:
+        return found
+    for line in lines:
+        with suppress(ValueError, TypeError, RecursionError):
+            entry = json.loads(line)
+            told = entry.pop("sum", None) if isinstance(entry, dict) else None
+            if told is not None and told != zlib.crc32(json.dumps(entry, sort_keys=True).encode()):
+                continue
+            if isinstance(entry, dict) and "frame" in entry:
+                record = FrameRecord(**entry)
+                if record.is_sound():
+                    found[record.frame] = record
+    return found
 
 
 def is_held(lock: Path) -> bool:

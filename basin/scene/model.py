@@ -12,12 +12,15 @@ from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPla
 from basin.liquid.effects import Drag, Effect, Everywhere, Zone
 from basin.liquid.paint import Paint, Plain
 from basin.liquid.settings import LiquidSettings
-from basin.settings import Curve, Part, Vec3, on_spans, setting
+from basin.settings import LEAST, Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
 
 T = TypeVar("T")
 Wall = Literal["closed", "open", "periodic", "calm"]
 FORMAT = "zinc-scene/1"
+MOST_FRAMES = 10_000
+MOST_ELEMENTS, MOST_DELIVERIES, LONGEST_CHAIN = 200, 20, 16
+MOST_VOXELS = 100_000  # along an edge of the domain
 WATER, PEAT = (0.05, 0.21, 0.22), (0.35, 0.11, 0.03)  # linear red, green, blue
 
 
@@ -42,6 +45,8 @@ class Time(Part):
     def _forward(self) -> Time:
         if self.last < self.first:
             raise ValueError(f"frame range runs backwards ({self.first} to {self.last}); swap first and last")
+        if self.last - self.first >= MOST_FRAMES:
+            raise ValueError(f"{self.last - self.first + 1:,} frames; at most {MOST_FRAMES:,}, so make two shots of it")
         return self
 
     def shot_time(self, frame: int) -> float:
@@ -103,6 +108,8 @@ class Domain(Part):
     def _positive(self) -> Domain:
         if min(self.size) <= 0:
             raise ValueError("size must be positive in all three directions")
+        if min(self.size) < LEAST["m"]:
+            raise ValueError(f"size must be {LEAST['m']:g} m at least in all three directions")
         return self
 
 
@@ -486,7 +493,7 @@ class Scene(Part):
     surface: SurfaceSettings = Field(default_factory=SurfaceSettings)
     quality: Quality = Field(default_factory=Quality)
     camera: View = Field(default_factory=View)
-    elements: list[AnyElement] = Field(default_factory=list)
+    elements: list[AnyElement] = Field(default_factory=list, max_length=MOST_ELEMENTS)
     deliveries: list[Delivery] = setting(
         factory=list, group="Deliveries", control="list", meaning="Named sets of files that leave."
     )
@@ -497,6 +504,18 @@ class Scene(Part):
         twice = sorted({n for n in names if names.count(n) > 1})
         if twice:
             raise ValueError(f"two deliveries are named {twice[0]!r}; give each its own name")
+        if len(names) > MOST_DELIVERIES:
+            raise ValueError(f"{len(names)} deliveries; at most {MOST_DELIVERIES}")
+        return self
+
+    @model_validator(mode="after")
+    def _grid(self) -> Scene:
+        count = max(self.domain.size) / self.liquid.voxel_size
+        if count > MOST_VOXELS:
+            raise ValueError(
+                f"the domain is {count:,.0f} voxels long; at most {MOST_VOXELS:,}, so take a coarser voxel or make it "
+                "smaller"
+            )
         return self
 
     @model_validator(mode="after")
@@ -518,7 +537,9 @@ class Scene(Part):
             if name not in by_name:
                 raise ValueError(f"{chain[-1].name!r} is attached to {name!r}, which is not there; choose another one")
             chain.append(by_name[name])
-            if chain[-1] in chain[:-1]:
+            if len(chain) > LONGEST_CHAIN + 1:
+                raise ValueError(f"{element.name!r} is attached over more than {LONGEST_CHAIN} others; take some off")
+            if any(chain[-1] is one for one in chain[:-1]):
                 loop = " to ".join(repr(e.name) for e in chain)
                 raise ValueError(f"attached in a ring, {loop}; take one of them off")
         return chain

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from pydantic import BaseModel
 
 from basin.cache import Cache, StageCache
 from basin.exchange import Pictures, UnusableFile, read_mesh, read_pictures, read_sequence, sequence_files
@@ -21,7 +23,7 @@ from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import Box, MeshShape, Sphere, primitive_mesh
 from basin.liquid.paint import Picture
-from basin.scene import Collider, Drain, Fill, Force, Inflow
+from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene
 from basin.scene.model import Time
 
 Shaped = Fill | Inflow | Collider | Drain
@@ -47,12 +49,23 @@ def _identity(path: Path) -> tuple[Any, ...]:
     return str(path), told.st_ino, told.st_size, told.st_mtime_ns, told.st_ctime_ns
 
 
+def _named_files(part: Any) -> set[str]:
+    """Files of meshes and images that a scene names, anywhere."""
+    if isinstance(part, MeshShape | Picture):
+        return {part.file} if part.file else set()
+    if isinstance(part, BaseModel):
+        return set().union(*(_named_files(value) for _, value in part))
+    if isinstance(part, list):
+        return set().union(*map(_named_files, part))
+    return set()
+
+
 @lru_cache(maxsize=6)
 def _recent(path: Path, unit: str, up: str, _identity: tuple[Any, ...]) -> TriangleMesh:
     return read_mesh(path, unit, up)
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=2)
 def _recent_sequence(
     folder: Path, file: str, unit: str, up: str, fps: float, _identity: tuple[Any, ...]
 ) -> MeshSequence:
@@ -156,6 +169,19 @@ class SceneFiles:
         if folder not in self._others:
             self._others[folder] = {n: record.key for n, record in self.other_cache(folder).records().items()}
         return self._others[folder].get(frame, "")
+
+    def stamp(self, scene: Scene) -> tuple[Any, ...]:
+        """What changes whenever a file that a scene names does, or one of a cache that is joined."""
+        found: list[Any] = []
+        for file in sorted(_named_files(scene)):
+            try:
+                found.append(self._stamps(file))
+            except ValueError as error:
+                found.append(str(error))
+        for joined in scene.surface.caches:
+            with suppress(ValueError):
+                found.append(self.other_cache(joined.folder).stamp())
+        return tuple(found)
 
     def _inside(self, file: str, kind: str) -> Path:
         if not file:

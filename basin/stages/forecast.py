@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Iterable
 from dataclasses import dataclass
+from pathlib import Path
 
+from basin.cache import Cache
 from basin.scene import Advice
 from basin.stages.costs import liquid_size
 from basin.stages.stage import Cost, Job, stages
@@ -59,6 +62,21 @@ class Forecast:
                     where="liquid.voxel_size",
                 )
         return None
+
+    def lacking(self, folder: Path, names: Iterable[str]) -> Advice | None:
+        """What is said if the disk has no room for the frames of some stages besides those that are there."""
+        there = folder
+        while not there.is_dir() and there != there.parent:
+            there = there.parent
+        free = shutil.disk_usage(there).free
+        needed = sum(self.costs[name].disk - Cache(folder).stage(name).size() for name in names)
+        if needed <= free:
+            return None
+        return Advice(
+            f"its frames take about {needed / 1e9:.1f} GB and the disk has {free / 1e9:.1f} GB free. Make room, or use "
+            "a coarser voxel",
+            where="liquid.voxel_size",
+        )
 
 
 def forecast(job: Job) -> Forecast:

@@ -14,13 +14,14 @@ from typing import Any
 
 from basin.geometry.shapes import MeshShape
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene
+from basin.scene.model import Span
 from basin.settings import Curve, value_over
 from basin.stages import carrying
 from basin.stages.files import SceneFiles
 from basin.surface.settings import Join
 
 MOMENT = 1e-3  # shot seconds: what the speed of a pose at a moment depends on
-Part = Callable[[int, float, float], Any]
+Part = Callable[[int, float, float], str]
 
 
 def liquid_keys(scene: Scene, files: SceneFiles, quality: str, algorithm: str) -> dict[int, str]:
@@ -35,6 +36,7 @@ def liquid_keys(scene: Scene, files: SceneFiles, quality: str, algorithm: str) -
         **carrying.words(scene),
     }
     parts = [_part(scene, files, index) for index in range(len(scene.elements))]
+    parts.append(_listed('"gravity"', _over(scene.liquid.gravity)))
     keys: dict[int, str] = {}
     before = digest(still)
     for frame in range(time.first, time.last + 1):
@@ -42,10 +44,46 @@ def liquid_keys(scene: Scene, files: SceneFiles, quality: str, algorithm: str) -
         if frame == time.first:
             start = end
         found = [part(frame, start, end) for part in parts]
-        found.append(["gravity", value_over(scene.liquid.gravity, start, end)])
-        before = digest([before, [p for p in found if p]])
+        before = _digest(f'["{before}",[{",".join(filter(None, found))}]]')
         keys[frame] = before
     return keys
+
+
+def _listed(*words: str | Part) -> Part:
+    """The JSON text of a list, of what stays as it is and of what is to be asked for each frame."""
+
+    def told(frame: int, start: float, end: float) -> str:
+        return f"[{','.join(word if isinstance(word, str) else word(frame, start, end) for word in words)}]"
+
+    return told
+
+
+def _over(value: Any) -> str | Part:
+    """The text of what frames over a span depend on of a value or a pose; made once if it never changes."""
+    if isinstance(value, Curve):
+        return lambda _frame, start, end: _text(value.over(start, end))
+    if hasattr(value, "moves") and value.moves():
+        return lambda _frame, start, end: _text(value.over(start, end))
+    return _text(value.over(0.0, 0.0) if hasattr(value, "over") else value_over(value, 0.0, 0.0))
+
+
+def _acting(element: Span, part: Part) -> Part:
+    """A part that is none while its element does not act."""
+    spans = element.spans()
+
+    def told(frame: int, start: float, end: float) -> str:
+        return part(frame, start, end) if any(a <= end and b >= start for a, b in spans) else ""
+
+    return told
+
+
+def _acts(element: Span) -> Part:
+    spans = element.spans()
+
+    def told(_frame: int, start: float, end: float) -> str:
+        return _text([(max(a, start), min(b, end)) for a, b in spans if a <= end and b >= start])
+
+    return told
 
 
 def surface_keys(scene: Scene, files: SceneFiles, liquid: dict[int, str], algorithm: str) -> dict[int, str]:
@@ -68,76 +106,63 @@ def _join(join: Join, scene: Scene, files: SceneFiles, time: float) -> Any:
 
 
 def _part(scene: Scene, files: SceneFiles, index: int) -> Part:
-    """What gives what an element adds to a frame over [start, end]; that is None if it has no part in it."""
+    """What gives the text that an element adds to a frame over [start, end]; none if it has no part in it."""
     element = scene.elements[index]
     pose = scene.placement(element)
     if isinstance(element, Force):
         return _force(element, pose)
-    plain: Any = element.shape.model_dump()
-
-    def shape(start: float, end: float) -> Any:
-        return mesh_key(element.shape, scene, files, start, end) if isinstance(element.shape, MeshShape) else plain
-
+    shape = _shape(scene, files, element.shape)
     if isinstance(element, Collider):
         side = [element.side, element.thickness if element.side == "shell" else 0.0]
         if element.sampling:
             side.append(element.sampling)
-
-        def collider(_frame: int, start: float, end: float) -> Any:
-            acts = element.acts(start, end)
-            return ["collider", shape(start, end), side, pose.over(start, end), acts] if acts else None
-
-        return collider
+        own = _listed('"collider"', shape, _text(side), _over(pose), _acts(element))
+        return _acting(element, own)
     if isinstance(element, Drain):
-
-        def drain(_frame: int, start: float, end: float) -> Any:
-            acts = element.acts(start, end)
-            return ["drain", shape(start, end), pose.over(start, end), acts] if acts else None
-
-        return drain
-    dyed = carrying.depends(element, scene, files)
+        return _acting(element, _listed('"drain"', shape, _over(pose), _acts(element)))
+    dyed = [_text(one) for one in carrying.depends(element, scene, files)]
     if isinstance(element, Fill):
         at = scene.time.first if element.start_frame is None else element.start_frame
 
-        def fill(frame: int, start: float, end: float) -> Any:
-            if at != frame:
-                return None
-            own = [shape(start, end), pose.over(end - MOMENT, end + MOMENT) if element.carry else pose.over(end, end)]
-            return ["fill", index, *own, element.velocity, element.carry, *dyed]
+        def placed(_frame: int, _start: float, end: float) -> str:
+            return _text(pose.over(end - MOMENT, end + MOMENT) if element.carry else pose.over(end, end))
 
-        return fill
+        own = _listed('"fill"', _text(index), shape, placed, _text(element.velocity), _text(element.carry), *dyed)
+        return lambda frame, start, end: own(frame, start, end) if frame == at else ""
     return _inflow(element, index, pose, shape, dyed)
 
 
+def _shape(scene: Scene, files: SceneFiles, shape: Any) -> str | Part:
+    """The text of a shape; made once if it does not deform."""
+    if not isinstance(shape, MeshShape):
+        return _text(shape.model_dump())
+    if not shape.is_sequence():
+        return _text(files.mesh_digest(shape))
+    return lambda _frame, start, end: _text(mesh_key(shape, scene, files, start, end))
+
+
 def _force(element: Force, pose: Any) -> Part:
-    zone = [element.zone.model_dump(), element.softness]
+    def effect(_frame: int, start: float, end: float) -> str:
+        return _text(
+            {name: value_over(v, start, end) if isinstance(v, Curve) else v for name, v in element.effect},
+        )
 
-    def force(_frame: int, start: float, end: float) -> Any:
-        acts = element.acts(start, end)
-        if not acts:
-            return None
-        effect = {
-            name: value_over(value, start, end) if isinstance(value, Curve) else value for name, value in element.effect
-        }
-        return ["force", effect, zone, pose.over(start, end), acts]
-
-    return force
+    zone = _text([element.zone.model_dump(), element.softness])
+    return _acting(element, _listed('"force"', effect, zone, _over(pose), _acts(element)))
 
 
-def _inflow(element: Inflow, index: int, pose: Any, shape: Callable[[float, float], Any], dyed: list[Any]) -> Part:
-    def inflow(_frame: int, start: float, end: float) -> Any:
-        acts = element.acts(start, end)
-        if not acts:
-            return None
-        amount: Any = element.amount
-        if amount == "flow":
-            amount = [amount, value_over(element.flow, min(element.start, start), end)]
-        elif amount == "total":
-            amount = [amount, element.total, element.spans()]
-        own = [shape(start, end), pose.over(start, end), element.velocity, element.carry, amount, element.start]
-        return ["inflow", index, *own, acts, *dyed]
+def _inflow(element: Inflow, index: int, pose: Any, shape: str | Part, dyed: list[str]) -> Part:
+    def flow(_frame: int, start: float, end: float) -> str:
+        return _text(["flow", value_over(element.flow, min(element.start, start), end)])
 
-    return inflow
+    amount: str | Part = _text(element.amount)
+    if element.amount == "flow":
+        amount = flow
+    elif element.amount == "total":
+        amount = _text(["total", element.total, element.spans()])
+    given = [_text(element.velocity), _text(element.carry), amount, _text(element.start)]
+    own = _listed('"inflow"', _text(index), shape, _over(pose), *given, _acts(element), *dyed)
+    return _acting(element, own)
 
 
 def mesh_key(shape: MeshShape, scene: Scene, files: SceneFiles, start: float, end: float) -> Any:
@@ -149,5 +174,12 @@ def mesh_key(shape: MeshShape, scene: Scene, files: SceneFiles, start: float, en
 
 def digest(value: Any) -> str:
     """Of anything that JSON can tell."""
-    text = json.dumps(value, sort_keys=True, separators=(",", ":"))
+    return _digest(_text(value))
+
+
+def _text(value: Any) -> str:
+    return json.dumps(value, sort_keys=True, separators=(",", ":"))
+
+
+def _digest(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:32]

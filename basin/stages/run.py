@@ -5,6 +5,8 @@ The command line, the worker and the tests all drive this generator.
 
 from __future__ import annotations
 
+import errno
+import shutil
 import time as clock
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
@@ -24,6 +26,7 @@ from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
 from basin.stages.stage import Job, Keys, Made, Stage, Walk, all_keys, named, stages
 
+LEFT_FREE = 200_000_000  # bytes of the disk
 FRAMES_A_WORKER = 8  # fewer are made sooner than a process has begun
 
 
@@ -101,9 +104,13 @@ def run(
     keep_memory()
     wanted = _wanted(stages)
     job = Job(scene, SceneFiles(folder), cache, quality)
-    refusal = forecast(job).refusal([stage.name for stage in wanted])
+    expected = forecast(job)
+    refusal = expected.refusal([stage.name for stage in wanted])
     if refusal:
         raise SceneError([refusal])
+    short = expected.lacking(cache.folder, [stage.name for stage in wanted])
+    if short:
+        raise RunFailure(str(short))
     if threads is not None:
         numba.set_num_threads(max(1, min(threads, numba.config.NUMBA_NUM_THREADS)))
     first, last = frames or (None, None)
@@ -140,11 +147,28 @@ def _in_sequence(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]
         if frame <= sound:
             continue  # on the way from an older restart state; the frame on disk is whole
         made = _timed(made, start)
-        store.write_state(frame, keys[frame], walk.state(), keys)
-        record = store.write(frame, keys[frame], made.arrays, made.readings)
+        with _room(store):
+            store.write_state(frame, keys[frame], walk.state(), keys)
+            record = store.write(frame, keys[frame], made.arrays, made.readings)
         yield FrameDone(stage.name, frame, record.readings)
         if stop():
             return
+
+
+@contextmanager
+def _room(store: StageCache) -> Iterator[None]:
+    """RunFailure if the disk is full, or nearly: other programs need some of it to go on."""
+    full = "the disk is full; whole frames are kept. Make room and run again"
+    if shutil.disk_usage(store.folder).free < LEFT_FREE:
+        raise RunFailure(full)
+    try:
+        yield
+    except OSError as error:
+        for part in store.folder.glob("*.tmp"):
+            part.unlink(missing_ok=True)
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            raise RunFailure(full) from None
+        raise RunFailure(f"a frame could not be kept: {error.strerror or error}") from error
 
 
 def _timed(made: Made, start: float) -> Made:
@@ -186,7 +210,8 @@ def _apart(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]) -> I
             except told as error:
                 store.write_failure(frame, own[frame], str(error))
                 raise RunFailure(f"frame {frame}: {error}") from error
-            store.write(frame, own[frame], done.arrays, done.readings)
+            with _room(store):
+                store.write(frame, own[frame], done.arrays, done.readings)
             yield FrameDone(stage.name, frame, done.readings)
 
 

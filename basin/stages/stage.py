@@ -11,6 +11,7 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
@@ -34,12 +35,23 @@ class Made:
 
 @dataclass(frozen=True)
 class Job:
-    """What frames are made from: a scene, its files, and the cache of a take at a quality."""
+    """What frames are made from: a scene, its files, and the cache of a take at a quality.
+
+    Attributes
+    ----------
+    kept_keys : what knows its keys, if they have been reckoned before
+    """
 
     scene: Scene
     files: SceneFiles
     cache: Cache
     quality: str
+    kept_keys: Callable[[Job], dict[str, Keys]] | None = None
+
+    @cached_property
+    def keys(self) -> dict[str, Keys]:
+        """Keys of every frame of every stage."""
+        return self.kept_keys(self) if self.kept_keys else reckoned_keys(self)
 
     def store(self, stage: str) -> StageCache:
         """Frames of a stage."""
@@ -189,7 +201,12 @@ def listed(words: Any) -> str:
 
 
 def all_keys(job: Job) -> dict[str, Keys]:
-    """Keys of every frame of every stage; UnusableFile if a file cannot be read."""
+    """Keys of every frame of every stage, of a job reckoned once; UnusableFile if a file cannot be read."""
+    return job.keys
+
+
+def reckoned_keys(job: Job) -> dict[str, Keys]:
+    """The same anew."""
     found: dict[str, Keys] = {}
     for stage in stages().values():
         found[stage.name] = stage.keys(job, {name: found[name] for name in stage.reads})

@@ -14,7 +14,7 @@ from basin.scene import scene_schema
 from basin.stages.judge import Asked
 from basin.stages.stage import stages
 from studio.errors import Refused, Said, told
-from studio.productions import judging, services, uploads
+from studio.productions import judging, reports, services, uploads
 from studio.productions.models import Take
 
 router = Router(tags=["productions"])
@@ -203,6 +203,11 @@ class Freed(Schema):
     bytes: int
 
 
+def _plain(text: bytes) -> HttpResponse:
+    """JSON that is at hand."""
+    return HttpResponse(text, content_type="application/json")
+
+
 @router.get("/scene-schema", response=dict[str, Any])
 def schema(request: HttpRequest) -> dict[str, Any]:
     """JSON schema of scenes, from which the settings panel is made."""
@@ -227,7 +232,7 @@ def productions(request: HttpRequest) -> list[ProductionCard]:
             for take in shot.takes.all():
                 takes.append(_card(take))
                 with suppress(Refused):
-                    time = services.scene_of(take).time
+                    time = reports.scene_of(take).time
                     first, last = time.first, time.last
             shots.append(ShotCard(id=shot.pk, name=shot.name, first=first, last=last, takes=takes))
         cards.append(ProductionCard(id=production.pk, name=production.name, shots=shots))
@@ -238,7 +243,7 @@ def _card(take: Take) -> TakeCard:
     """A take on the sheet; one that cannot be read says so and is empty."""
     own: dict[str, Any] = {"id": take.pk, "name": take.name, "changed": take.changed.isoformat()}
     try:
-        report = services.stage_report(take, "draft")
+        report = reports.stage_report(take, "draft")
     except Refused as error:
         return TakeCard(**own, vessels=[], problems=told(error.problems))
     vessels = [
@@ -254,14 +259,14 @@ def _card(take: Take) -> TakeCard:
     return TakeCard(**own, vessels=vessels)
 
 
-def _detail(take: Take, found: services.Checked) -> TakeDetail:
+def _detail(take: Take, found: reports.Checked) -> TakeDetail:
     return TakeDetail(
         id=take.pk,
         name=take.name,
         shot=take.shot.name,
         production=take.shot.production.name,
         revision=take.revision,
-        scene=services.scene_of(take).model_dump(mode="json"),
+        scene=reports.scene_of(take).model_dump(mode="json"),
         problems=told(found.problems),
         remarks=told(found.remarks),
     )
@@ -271,7 +276,7 @@ def _detail(take: Take, found: services.Checked) -> TakeDetail:
 def take(request: HttpRequest, take_id: int) -> TakeDetail:
     """A take with its scene."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return _detail(found, services.take_forecast(found, "draft")[1])
+    return _detail(found, reports.take_forecast(found, "draft")[1])
 
 
 @router.put("/takes/{take_id}/scene", response=TakeDetail)
@@ -285,16 +290,16 @@ def change_scene(request: HttpRequest, take_id: int, change: SceneChange) -> Tak
 def forecast(request: HttpRequest, take_id: int, quality: str) -> ForecastReply:
     """What a run would cost."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    expected, said = services.take_forecast(found, services.quality_of(quality))
+    expected, said = reports.take_forecast(found, services.quality_of(quality))
     whole: dict[str, Any] = {"memory": expected.memory, "disk": expected.disk, "fits": expected.fits}
     return ForecastReply(**{**asdict(expected), **whole}, problems=told(said.problems), remarks=told(said.remarks))
 
 
 @router.get("/takes/{take_id}/stages/{quality}", response=list[StageReport])
-def stage_reports(request: HttpRequest, take_id: int, quality: str) -> list[StageReport]:
+def stage_reports(request: HttpRequest, take_id: int, quality: str) -> HttpResponse:
     """State of every frame of every stage."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return [StageReport(**r) for r in services.stage_report(found, services.quality_of(quality))]
+    return _plain(reports.stage_report_text(found, services.quality_of(quality)))
 
 
 @router.delete("/takes/{take_id}/stages/{quality}/{stage}", response=Freed)
@@ -383,15 +388,15 @@ def solver_solid(request: HttpRequest, take_id: int, index: int, quality: str, f
 
 
 @router.get("/takes/{take_id}/poses", response=list[PlacedReply])
-def poses(request: HttpRequest, take_id: int) -> list[services.Placed]:
+def poses(request: HttpRequest, take_id: int) -> HttpResponse:
     """Matrices of every element, one per frame where it moves, and whether it is shown."""
-    return services.poses(services.take_for(request.user, take_id))  # type: ignore[arg-type]
+    return _plain(reports.poses_text(services.take_for(request.user, take_id)))  # type: ignore[arg-type]
 
 
 @router.get("/takes/{take_id}/camera", response=list[Seen])
-def camera(request: HttpRequest, take_id: int) -> list[services.Seen]:
+def camera(request: HttpRequest, take_id: int) -> list[reports.Seen]:
     """The shot camera, once if it is still, else at every frame."""
-    return services.seen_from(services.take_for(request.user, take_id))  # type: ignore[arg-type]
+    return reports.seen_from(services.take_for(request.user, take_id))  # type: ignore[arg-type]
 
 
 @router.post("/takes/{take_id}/uploads", response=Sent)
@@ -450,7 +455,7 @@ def _check_axes(unit: str, up: str) -> None:
 def deliveries(request: HttpRequest, take_id: int, quality: str) -> list[DeliveryReport]:
     """What of each delivery is written and current."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return [DeliveryReport(**r) for r in services.delivery_report(found, services.quality_of(quality))]
+    return [DeliveryReport(**r) for r in reports.delivery_report(found, services.quality_of(quality))]
 
 
 @router.get("/takes/{take_id}/deliveries/{quality}/download")

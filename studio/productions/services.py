@@ -7,7 +7,6 @@ import re
 import shutil
 import tempfile
 import zipfile
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -15,22 +14,20 @@ from django.contrib.auth.models import User
 from django.db import transaction
 from django.db.models import F
 
-from basin import readings
 from basin.cache import Cache, DamagedFrame, StageBusy
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import Checked, check_scene
-from basin.stages.deliver import DeliveryFailure, delivery_named, delivery_states
+from basin.stages.deliver import DeliveryFailure, delivery_named
 from basin.stages.files import SceneFiles
-from basin.stages.forecast import Forecast, forecast
 from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh
-from basin.stages.placing import Placed, Seen, camera_path, placed_elements, seen_mesh
-from basin.stages.run import states_by_keys
+from basin.stages.placing import seen_mesh
 from basin.stages.solid import solver_solid
-from basin.stages.stage import Job, Look, Stage, all_keys, named, stages
+from basin.stages.stage import Look, Stage, named
 from basin.stages.view import pack_element, pack_solid
 from studio.errors import Refused
 from studio.productions import uploads
 from studio.productions.models import Production, Take
+from studio.productions.reports import delivery_folder, scene_of
 
 QUALITIES = ("draft", "proof", "final")
 
@@ -46,14 +43,6 @@ def take_for(user: User, take_id: int) -> Take:
 def productions_for(user: User) -> list[Production]:
     """The user's productions with shots and takes."""
     return list(Production.objects.filter(members=user).prefetch_related("shots__takes").order_by("name"))
-
-
-def scene_of(take: Take) -> Scene:
-    """The take's scene, validated."""
-    try:
-        return parse_scene(take.scene)
-    except SceneError as error:
-        raise Refused(error.problems) from None
 
 
 def check_scene_of(take: Take, document: dict[str, Any]) -> Scene:
@@ -104,49 +93,6 @@ def stage_of(name: str) -> Stage:
         return named([name])[0]
     except LookupError as error:
         raise Refused([f"{error.args[0]}."], 404) from None
-
-
-def job_of(take: Take, quality: str) -> Job:
-    """What frames of a take are made from."""
-    return Job(scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality)), quality)
-
-
-def stage_report(take: Take, quality: str) -> list[dict[str, Any]]:
-    """Per stage: the state of every frame, readings, bytes on disk and seconds spent."""
-    job = job_of(take, quality)
-    time = job.scene.time
-    try:
-        keys = all_keys(job)
-    except ValueError:  # a mesh that cannot be read: nothing can be current
-        keys = {}
-    report = []
-    for stage in stages().values():
-        store = job.store(stage.name)
-        states = dict.fromkeys(range(time.first, time.last + 1), "missing")
-        states |= states_by_keys(store, keys.get(stage.name, {}))
-        records = store.records()
-        there = [records[n].readings if n in records else {} for n in sorted(states)]
-        report.append(
-            {
-                "stage": stage.name,
-                "first": time.first,
-                "states": [states[n] for n in sorted(states)],
-                "readings": there,
-                "measures": [asdict(m) for m in readings.told(stage.readings, {name for r in there for name in r})],
-                "errors": {str(n): records[n].error for n in sorted(states) if n in records and records[n].error},
-                "bytes": store.size(),
-                "seconds": sum(r.readings.get("seconds", 0.0) for r in records.values()),
-            }
-        )
-    return report
-
-
-def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> tuple[Forecast, Checked]:
-    """Forecast and check of a take's scene; what some stages (all, if none are named) do not fit is a problem too."""
-    job = job_of(take, quality)
-    found, expected = check_scene(job.scene, job.files), forecast(job)
-    refusal = expected.refusal(wanted or list(expected.costs))
-    return expected, Checked([*found.problems, *([refusal] if refusal else [])], found.remarks)
 
 
 def frame_key(take: Take, quality: str, stage: str, frame: int) -> str:
@@ -200,11 +146,6 @@ def solid_view(take: Take, index: int, quality: str, frame: int) -> bytes:
         raise Refused([str(error)]) from None
 
 
-def poses(take: Take) -> list[Placed]:
-    """Where all elements are."""
-    return placed_elements(scene_of(take))
-
-
 def keep_mesh(take: Take, upload: str, unit: str, up: str) -> MeshFacts:
     """Keep an uploaded mesh, or a numbered sequence of one, beside the take's scene and say what it is.
 
@@ -223,11 +164,6 @@ def camera_of(take: Take, upload: str, unit: str | None, up: str | None) -> Came
     """The camera in an uploaded file; Refused if there is none."""
     with uploads.taken(take, upload) as (held, file):
         return import_camera(held / file, unit, up, scene_of(take))
-
-
-def seen_from(take: Take) -> list[Seen]:
-    """Where the shot is seen from, once if that is still, else at every frame."""
-    return camera_path(scene_of(take))
 
 
 def keep_images(take: Take, upload: str) -> str:
@@ -262,36 +198,6 @@ def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:
         return import_mesh(path, unit, up, scene_of(take)).at(file)
     except ValueError as error:
         raise Refused([str(error)]) from None
-
-
-def delivery_folder(take: Take, quality: str, name: str) -> Path:
-    """Where a delivery's files are left."""
-    return take.folder / "deliveries" / quality / name
-
-
-def delivery_report(take: Take, quality: str) -> list[dict[str, Any]]:
-    """Per delivery: how many of its files are current, stale and missing, bytes on disk, and where they are."""
-    job = job_of(take, quality)
-    report = []
-    for delivery in job.scene.deliveries:
-        folder = delivery_folder(take, quality, delivery.name)
-        try:
-            states = list(delivery_states(job, delivery, folder).values())
-        except ValueError:  # a mesh that cannot be read
-            states = []
-        held = [p.stat().st_size for p in folder.iterdir() if p.is_file()] if folder.is_dir() else []
-        report.append(
-            {
-                "name": delivery.name,
-                "format": delivery.format,
-                "current": states.count("current"),
-                "stale": states.count("stale"),
-                "total": len(states),
-                "bytes": sum(held),
-                "folder": str(folder.relative_to(take.folder)),
-            }
-        )
-    return report
 
 
 def delivery_zip(take: Take, quality: str, name: str) -> Path:

@@ -11,7 +11,7 @@ from basin.stages import warm
 from basin.stages.deliver import LOCK, deliver, delivery_named, delivery_states
 from basin.stages.run import FrameDone, frames_to_make, run
 from basin.stages.stage import Job, Stage, named
-from studio.productions.services import delivery_folder, job_of
+from studio.productions.reports import delivery_folder, job_of
 from studio.runs.models import Run
 
 

@@ -1,0 +1,218 @@
+"""What is told of a take: its scene, what of its frames is current, what a run would cost.
+
+Answers are made once and kept until what they were made from changes: the scene, a file that it names, a manifest.
+"""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any, TypeVar
+
+from basin import readings
+from basin.cache import Cache
+from basin.scene import Scene, SceneError, parse_scene
+from basin.stages.assembly import Checked, check_scene
+from basin.stages.deliver import delivery_states
+from basin.stages.files import SceneFiles
+from basin.stages.forecast import Forecast, forecast
+from basin.stages.placing import Placed, Seen, camera_path, placed_elements
+from basin.stages.run import states_by_keys
+from basin.stages.stage import Job, Keys, all_keys, reckoned_keys, stages
+from studio.errors import Refused
+from studio.productions.models import Take
+
+T = TypeVar("T")
+MOST = 200  # answers that are kept
+
+
+class Kept:
+    """Answers by what they are of, each with a stamp of what it was made from; the longest unused go."""
+
+    def __init__(self) -> None:
+        self._held: OrderedDict[Hashable, tuple[Hashable, Any]] = OrderedDict()
+        self._lock = threading.Lock()
+        self._making: dict[Hashable, threading.Lock] = {}
+
+    def get(self, of: Hashable, stamp: Hashable, make: Callable[[], T]) -> T:
+        """The answer that is kept if its stamp is this one, else a new one; who asks meanwhile waits for it."""
+        with self._lock:
+            making = self._making.setdefault(of, threading.Lock())
+        with making:
+            with self._lock:
+                known = self._held.get(of)
+                if known is not None and known[0] == stamp:
+                    self._held.move_to_end(of)
+                    found: T = known[1]
+                    return found
+            made = make()
+            with self._lock:
+                self._held[of] = stamp, made
+                self._held.move_to_end(of)
+                while len(self._held) > MOST:
+                    gone, _ = self._held.popitem(last=False)
+                    self._making.pop(gone, None)
+            return made
+
+
+_kept = Kept()
+
+
+def scene_of(take: Take) -> Scene:
+    """The take's scene, validated; Refused if it cannot be."""
+    try:
+        return _kept.get(("scene", take.pk), _document(take), lambda: parse_scene(take.scene))
+    except SceneError as error:
+        raise Refused(error.problems) from None
+
+
+def _document(take: Take) -> Hashable:
+    return take.revision, take.changed
+
+
+def _made_from(take: Take) -> Hashable:
+    """What changes whenever a take's scene or a file that it names does."""
+    return _document(take), take.folder, SceneFiles(take.folder).stamp(scene_of(take)), tuple(stages())
+
+
+def job_of(take: Take, quality: str) -> Job:
+    """What frames of a take are made from."""
+
+    stamp = _made_from(take)
+
+    def kept(job: Job) -> dict[str, Keys]:
+        return _kept.get(("keys", take.pk, quality), stamp, lambda: reckoned_keys(job))
+
+    return Job(scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality)), quality, kept)
+
+
+def _cached(job: Job) -> Hashable:
+    """What changes whenever a frame of a take comes or goes."""
+    found = []
+    for name in stages():
+        store = job.store(name)
+        found.append((store.stamp(), _folder_stamp(store.folder)))
+    return tuple(found)
+
+
+def _folder_stamp(folder: Path) -> Hashable:
+    try:
+        return folder.stat().st_mtime_ns
+    except OSError:
+        return None
+
+
+def stage_report(take: Take, quality: str) -> list[dict[str, Any]]:
+    """Per stage: the state of every frame, readings, bytes on disk and seconds spent."""
+    job = job_of(take, quality)
+    return _kept.get(("stages", take.pk, quality), (_made_from(take), _cached(job)), lambda: _stage_report(job))
+
+
+def stage_report_text(take: Take, quality: str) -> bytes:
+    """The same as JSON."""
+    job = job_of(take, quality)
+    stamp = (_made_from(take), _cached(job))
+    return _kept.get(
+        ("text", take.pk, quality), stamp, lambda: json.dumps(stage_report(take, quality), allow_nan=False).encode()
+    )
+
+
+def _stage_report(job: Job) -> list[dict[str, Any]]:
+    time = job.scene.time
+    try:
+        keys = all_keys(job)
+    except ValueError:  # a mesh that cannot be read: nothing can be current
+        keys = {}
+    report = []
+    for stage in stages().values():
+        store = job.store(stage.name)
+        states = dict.fromkeys(range(time.first, time.last + 1), "missing")
+        states |= states_by_keys(store, keys.get(stage.name, {}))
+        records = store.records()
+        there = [records[n].readings if n in records else {} for n in sorted(states)]
+        names = {name for r in there for name in r}
+        report.append(
+            {
+                "stage": stage.name,
+                "first": time.first,
+                "states": [states[n] for n in sorted(states)],
+                "readings": there,
+                "measures": [asdict(m) for m in readings.told(stage.readings, names)],
+                "errors": {str(n): records[n].error for n in sorted(states) if n in records and records[n].error},
+                "bytes": store.size(),
+                "seconds": sum(r.readings.get("seconds", 0.0) for r in records.values()),
+            }
+        )
+    return report
+
+
+def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> tuple[Forecast, Checked]:
+    """Forecast and check of a take's scene; what some stages (all, if none are named) do not fit is a problem too."""
+    job = job_of(take, quality)
+
+    def made() -> tuple[Forecast, Checked]:
+        return forecast(job), check_scene(job.scene, job.files)
+
+    expected, found = _kept.get(("forecast", take.pk, quality), _made_from(take), made)
+    names = wanted or list(expected.costs)
+    said = [expected.refusal(names), expected.lacking(job.cache.folder, names)]
+    return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
+
+
+def poses(take: Take) -> list[Placed]:
+    """Where all elements are."""
+    return _kept.get(("poses", take.pk), _document(take), lambda: placed_elements(scene_of(take)))
+
+
+def poses_text(take: Take) -> bytes:
+    """The same as JSON."""
+
+    def made() -> bytes:
+        return json.dumps([asdict(one) for one in poses(take)]).encode()
+
+    return _kept.get(("poses text", take.pk), _document(take), made)
+
+
+def seen_from(take: Take) -> list[Seen]:
+    """Where the shot is seen from, once if that is still, else at every frame."""
+    return _kept.get(("camera", take.pk), _document(take), lambda: camera_path(scene_of(take)))
+
+
+def delivery_folder(take: Take, quality: str, name: str) -> Path:
+    """Where a delivery's files are left."""
+    return take.folder / "deliveries" / quality / name
+
+
+def delivery_report(take: Take, quality: str) -> list[dict[str, Any]]:
+    """Per delivery: how many of its files are current, stale and missing, bytes on disk, and where they are."""
+    job = job_of(take, quality)
+    folders = [delivery_folder(take, quality, one.name) for one in job.scene.deliveries]
+    stamp = (_made_from(take), _cached(job), tuple(map(_folder_stamp, folders)))
+    return _kept.get(("deliveries", take.pk, quality), stamp, lambda: _delivery_report(take, job))
+
+
+def _delivery_report(take: Take, job: Job) -> list[dict[str, Any]]:
+    report = []
+    for delivery in job.scene.deliveries:
+        folder = delivery_folder(take, job.quality, delivery.name)
+        try:
+            states = list(delivery_states(job, delivery, folder).values())
+        except ValueError:  # a mesh that cannot be read
+            states = []
+        held = [p.stat().st_size for p in folder.iterdir() if p.is_file()] if folder.is_dir() else []
+        report.append(
+            {
+                "name": delivery.name,
+                "format": delivery.format,
+                "current": states.count("current"),
+                "stale": states.count("stale"),
+                "total": len(states),
+                "bytes": sum(held),
+                "folder": str(folder.relative_to(take.folder)),
+            }
+        )
+    return report
