@@ -109,7 +109,7 @@ def setting(
 class Key(Part):
     """One key of a curve."""
 
-    time: float = Field(description="Shot seconds from the first frame.")
+    time: float = setting(..., unit="s", meaning="Shot seconds from the first frame.")
     value: float | Vec3
     segment: Literal["cubic", "linear", "step"] = Field(
         "cubic", description="How the curve goes on from this key to the next."
@@ -126,6 +126,8 @@ class Curve(Part):
         times = [key.time for key in self.keys]
         if any(b <= a for a, b in pairwise(times)):
             raise ValueError("keys must be in the order of their times, each time once")
+        if any(b - a < LEAST["s"] for a, b in pairwise(times)):
+            raise ValueError(f"keys must be {LEAST['s']:g} s apart at least")
         if len({isinstance(key.value, tuple) for key in self.keys}) > 1:
             raise ValueError("keys must be all numbers or all vectors")
         return self
@@ -137,7 +139,8 @@ class Curve(Part):
         values = np.array([np.atleast_1d(key.value) for key in self.keys], dtype=float)
         if len(times) == 1:
             return times, np.zeros((0, 4, values.shape[1]))
-        coefficients = np.moveaxis(PchipInterpolator(times, values, axis=0).c, 1, 0).copy()
+        with np.errstate(over="ignore"):  # of slopes next to nothing, whose inverses are taken
+            coefficients = np.moveaxis(PchipInterpolator(times, values, axis=0).c, 1, 0).copy()
         if coefficients.shape[1] < 4:  # pragma: no cover - scipy always gives cubics
             raise ValueError("unexpected interpolator")
         for i, key in enumerate(self.keys[:-1]):

@@ -371,7 +371,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "nothing handed up": ("Band",),
     "reaction a fifth too weak": ("test_reaction",),
     "no spacing": ("Volume",),
-    "particles lost": ("Volume", "Stillness"),
+    "particles lost": ("Volume", "Stillness", "BrimfulVessel", "LevelRise"),
     "a tenth more is poured": ("BrimfulVessel", "LevelRise", "StoppedJet", "test_flow_and_thread"),
     "sources stop and go": ("slow_thread", "StoppedJet"),
     "walls that move rest": ("WedgeEntry",),

@@ -22,7 +22,11 @@ from basin.kernels import kernel
 
 PLANE, BOX, SPHERE, TUB, TUBE, FIELD = range(6)
 NOTHING_NEAR = np.zeros((1, 1, 1), np.int32)
+MOST_NODES = 40_000_000  # at which a mesh's distance is sampled: about a gigabyte while it is made
 BAND = 3  # nodes on each side of the surface with exact distances; beyond, a distance transform
+
+
+Region = tuple[np.ndarray, np.ndarray]  # lowest and highest corner (3,)
 
 
 @dataclass(frozen=True)
@@ -78,8 +82,8 @@ class Distance:
         return replace(self, shell=thickness, low=self.low - thickness / 2, high=self.high + thickness / 2)
 
 
-def shape_distance(shape: Shape, mesh: TriangleMesh | None, dx: float) -> Distance:
-    """Signed distance of a shape; meshes are sampled every `dx` metres.
+def shape_distance(shape: Shape, mesh: TriangleMesh | None, dx: float, within: Region | None = None) -> Distance:
+    """Signed distance of a shape; meshes are sampled every `dx` metres, large ones within a region if one is given.
 
     Raises
     ------
@@ -109,16 +113,34 @@ def shape_distance(shape: Shape, mesh: TriangleMesh | None, dx: float) -> Distan
             raise TypeError("a disc has no inside")
     if mesh is None:
         raise TypeError("a mesh shape needs its mesh")
-    return mesh_distance(mesh, dx)
+    return mesh_distance(mesh, dx, within=within)
 
 
-def mesh_distance(mesh: TriangleMesh, dx: float, nearest: bool = False) -> Distance:
+def sampling_of(mesh: TriangleMesh, dx: float, within: Region | None) -> tuple[float, np.ndarray, np.ndarray]:
+    """How finely, and between which corners, the distance of a mesh is sampled if every `dx` metres are asked for.
+
+    One that takes more than `MOST_NODES` is sampled within a region alone, or more coarsely.
+    """
+    low, high = mesh.bounds()
+
+    def count(step: float) -> float:
+        return float(np.prod(np.ceil((high - low) / step) + 2 * (BAND + 1) + 1))
+
+    if count(dx) > MOST_NODES and within is not None:
+        low, high = np.maximum(low, within[0] - BAND * dx), np.minimum(high, within[1] + BAND * dx)
+        high = np.maximum(high, low)
+    while count(dx) > MOST_NODES:
+        dx *= 1.1
+    return dx, low, high
+
+
+def mesh_distance(mesh: TriangleMesh, dx: float, nearest: bool = False, within: Region | None = None) -> Distance:
     """Signed distance of a closed mesh on a grid of nodes; which triangle is nearest too, if asked for.
 
     Exact point-triangle distances within `BAND` nodes of the surface, the sign from the
     generalized winding number (Jacobson et al. 2013; libigl), a distance transform beyond.
     """
-    low, high = mesh.bounds()
+    dx, low, high = sampling_of(mesh, dx, within)
     origin = low - (BAND + 1) * dx
     shape = tuple(int(n) for n in np.ceil((high - low) / dx).astype(int) + 2 * (BAND + 1) + 1)
     far = np.float32((BAND + 1) * dx)
@@ -131,7 +153,9 @@ def mesh_distance(mesh: TriangleMesh, dx: float, nearest: bool = False) -> Dista
     index = np.argwhere(exact)
     outside[exact] = _winding(mesh, origin + index * dx) < 0.5
     labels, count = ndimage.label(~exact)
-    if count:
+    if not exact.any():  # a region wholly within the mesh, or outside of it
+        outside[:] = _winding(mesh, origin[None]) < 0.5
+    elif count:
         flat = labels.ravel()
         order = np.argsort(flat, kind="stable")
         first = order[np.searchsorted(flat[order], np.arange(1, count + 1))]

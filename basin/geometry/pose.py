@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
+from pydantic import model_validator
 from scipy.spatial.transform import Rotation
 
 from basin.settings import Curve, Part, Vec3, setting, value_at, value_over
@@ -14,6 +15,14 @@ from basin.settings import Curve, Part, Vec3, setting, value_at, value_over
 def scale_of(matrix: np.ndarray) -> float:
     """Size factor of an affine matrix (4, 4) that turns, moves and scales evenly."""
     return float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+
+
+def box_in(low: np.ndarray, high: np.ndarray, matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Corners (3,) of the box about a box of the scene, in the frame that a matrix (4, 4) places."""
+    corner = np.stack(np.meshgrid(*np.stack([low, high]).T, indexing="ij"), axis=-1).reshape(-1, 3)
+    inverse = np.linalg.inv(matrix)
+    own = corner @ inverse[:3, :3].T + inverse[:3, 3]
+    return own.min(axis=0), own.max(axis=0)
 
 
 class Placement(Protocol):
@@ -74,6 +83,9 @@ class Shifted:
         return [*self.of.over(start, end), self.shift.tolist()]
 
 
+SMALLEST = 1e-4  # scale
+
+
 class Pose(Part):
     """Placement of an element; each value may be a number or a curve over shot seconds."""
 
@@ -90,6 +102,13 @@ class Pose(Part):
     scale: float | Curve = setting(
         1.0, unit="x", group="Place", keyed=True, slider=(0.1, 4.0), scale="log", meaning="Uniform size factor."
     )
+
+    @model_validator(mode="after")
+    def _sized(self) -> Pose:
+        given = [key.value for key in self.scale.keys] if isinstance(self.scale, Curve) else [self.scale]
+        if not all(isinstance(one, float | int) and SMALLEST <= one <= 1 / SMALLEST for one in given):
+            raise ValueError(f"scale lies between {SMALLEST:g} and {1 / SMALLEST:,.0f}; switch off what is to vanish")
+        return self
 
     def moves(self) -> bool:
         """Whether any value has more than one key."""

@@ -133,13 +133,17 @@ def gradient_in(line, n, x, y, z):
     return _unit(gx, gy, gz)
 
 
+@kernel(inline="always")
+def _within(x, tiles):
+    low, high = np.float32(-7.0), np.float32(8 * tiles - 18)
+    x = x if x > low else low  # also what is no number
+    return x if x < high else high
+
+
 @kernel
 def sample(field, where, x, y, z):
-    """Trilinear value at index coordinates, which are first brought within 7 cells of the layout."""
-    low = np.float32(-7.0)
-    x = min(max(x, low), np.float32(8 * where.shape[0] - 18))
-    y = min(max(y, low), np.float32(8 * where.shape[1] - 18))
-    z = min(max(z, low), np.float32(8 * where.shape[2] - 18))
+    """Trilinear value at index coordinates, which are first brought within 7 cells of the layout, whatever they are."""
+    x, y, z = _within(x, where.shape[0]), _within(y, where.shape[1]), _within(z, where.shape[2])
     i, j, k = math.floor(x), math.floor(y), math.floor(z)
     a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
     p, q, r = i & 7, j & 7, k & 7

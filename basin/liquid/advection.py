@@ -26,6 +26,7 @@ TOUCH = np.float32(0.5 * CLEARANCE)  # nearer than that, a path has met the soli
 SUNK = np.float32(-0.1)  # voxels inside a solid that a path may graze
 HALF_TOUCH = np.float32(0.25 * CLEARANCE)
 MOST_BENDS = 4
+FARTHEST_OUT = np.float32(4.0)  # voxels that a path is pushed by one solid: what swallows all at once lets go slowly
 FARTHEST = 10  # voxels: no particle comes farther in a substep, by flow, spacing and walls together
 NARROW = 1.5  # voxels between two walls of the domain
 
@@ -116,13 +117,15 @@ def _opposed(a, b):
 
 @kernel
 def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
-    """The place outside solids that following the distance leads to."""
+    """The place outside solids that following the distance leads to, or on the way there."""
+    left = FARTHEST_OUT
     for _ in range(6):
         d = _distance(line, phi, where, i0, j0, k0, x, y, z)
-        if d >= TOUCH:
+        if d >= TOUCH or left <= np.float32(0.0):
             break
         g = gradient(phi, where, x, y, z)
-        push = np.float32(CLEARANCE - d)
+        push = min(np.float32(CLEARANCE - d), left)
+        left -= push
         x, y, z = x + push * g[0], y + push * g[1], z + push * g[2]
     return x, y, z
 

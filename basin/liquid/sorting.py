@@ -55,7 +55,11 @@ def _keys(record, tiles, cells, tile, cell):
         number = np.int64(0)
         within = 0
         for d in range(3):
-            c = min(max(int(record[p, d]), 0), cells[d] - 1)
+            x = record[p, d]
+            if not (x >= np.float32(0.0) and x < np.float32(cells[d])):  # also what is no number
+                x = np.float32(cells[d]) - np.float32(0.5) if x > np.float32(0.0) else np.float32(0.0)
+                record[p, d] = x  # whoever looks at a tile's particles may trust that they are in it
+            c = min(int(x), cells[d] - 1)
             number = number * tiles[d] + (c >> 3)
             within = within * 8 + (c & 7)
         tile[p] = number

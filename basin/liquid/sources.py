@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance, shape_distance
-from basin.geometry.pose import Placement, Shifted, scale_of
+from basin.geometry.pose import Placement, Shifted, box_in, scale_of
 from basin.geometry.shapes import Tub
 from basin.grid.layout import Layout
 from basin.liquid.particles import Particles, new_ids
@@ -22,6 +22,8 @@ from basin.settings import Curve, value_at
 
 GOLDEN = (5**0.5 - 1) / 2
 MOST_LAYERS, MOST_STEPS = 16, 64
+MOST_NODES = 30_000_000  # of a lattice that is laid out whole
+MOST_ACROSS = 1000  # spacings of an opening's radius that is laid out whole
 DRAWN_OUT, RESOLVED = (
     16.0,
     2.5,
@@ -175,13 +177,24 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
         count = np.ceil(extent / spacing).astype(int) + 1
         steps = np.full(3, spacing)
         low = (low + high) / 2 - count * spacing / 2
-    node = np.stack(np.meshgrid(*(np.arange(n) for n in count), indexing="ij"), axis=-1).reshape(-1, 3)
+    first, last = np.zeros(3, int), count
+    if np.prod(count.astype(float)) > MOST_NODES:  # most of it lies outside: only what reaches the domain
+        least, most = box_in(layout.low, layout.low + layout.size, matrix)
+        first = np.clip(np.floor((least - low) / steps).astype(int) - 1, 0, count)
+        last = np.clip(np.ceil((most - low) / steps).astype(int) + 1, 0, count)
+    node = _nodes(first, last)
     points = low + (node + 0.5 + strewn(node)) * steps
     held = int((distance.at(low + (node + 0.5) * steps) < 0).sum())
     points = points[distance.at(points) < 0]
     # how many strewn points a shape catches is a matter of luck; the plain lattice tells its volume better
     volume = float(np.prod(steps)) * (scale / layout.dx) ** 3 * held / max(len(points), 1)
     return points @ matrix[:3, :3].T + matrix[:3, 3], volume
+
+
+def _nodes(first: np.ndarray, last: np.ndarray) -> np.ndarray:
+    """Nodes (n, 3) of a lattice from a first to before a last one along each axis."""
+    axes = [np.arange(first[d], last[d]) for d in range(3)]
+    return np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
 
 
 @dataclass(frozen=True)
@@ -247,10 +260,16 @@ def _through_disc(
     none = np.zeros((0, 3))
     if through * spacing == 0:
         return none, none, 0.0
-    half = int(np.ceil(radius / spacing))
-    row, column = (g.ravel() for g in np.meshgrid(*[np.arange(-half, half)] * 2, indexing="ij"))
+    least, most = box_in(layout.low, layout.low + layout.size, matrix)
+    half = np.ceil(radius / spacing)
+    wide = half > MOST_ACROSS  # most of it lies outside: only what faces the domain
+    span = [(max(-half, scale * least[d] / spacing - 2), min(half, scale * most[d] / spacing + 2)) for d in (0, 2)]
+    ends = span if wide else [(-half, half)] * 2
+    row, column = (g.ravel() for g in np.meshgrid(*(np.arange(int(a), int(b)) for a, b in ends), indexing="ij"))
     a, b = (row + 0.5) * spacing, (column + 0.5) * spacing
     inside = a * a + b * b < radius * radius
+    if not inside.any() and wide:
+        return none, none, 0.0
     if not inside.any():
         a, b, inside = np.zeros_like(a), np.zeros_like(b), np.arange(len(a)) == 0
     a, b = a[inside], b[inside]
@@ -258,14 +277,16 @@ def _through_disc(
     moved = own_velocity(inflow.pose, time_scale, middle, matrix[None, :3, 3])[0] * (1 - inflow.carry)
     ahead = int(np.ceil(float(np.linalg.norm(moved)) / through))
     thin = spacing / min(max(ahead, _drawn_out(through, 2 * radius, stream.fall, layout.dx)), MOST_LAYERS)
-    volume = np.pi * radius**2 * thin / len(a) / layout.dx**3
+    across = spacing**2 if wide else np.pi * radius**2 / len(a)
+    volume = across * thin / layout.dx**3
     if inflow.flow is None:
         passed = (begin - inflow.start) * through, (end - inflow.start) * through
     else:
         opening = np.pi * radius**2
         passed = _poured(inflow, time_scale, begin) / opening, _poured(inflow, time_scale, end) / opening
     first, last = (int(np.ceil(way / thin - 0.5 - 1e-9)) for way in passed)
-    layers = np.arange(max(first, 0), max(last, 0))
+    beyond = int((np.linalg.norm(layout.size) + np.abs([least, most]).max() * scale) / thin) + 2
+    layers = np.arange(max(first, last - beyond, 0), max(last, 0))  # older ones have left the domain already
     shape = (len(layers), len(a))
     node = np.stack(
         [np.broadcast_to(v, shape).ravel() for v in (row[inside], column[inside], layers[:, None])], axis=-1
@@ -343,10 +364,12 @@ def _out_of_shape(
             way = velocity / max(float(np.linalg.norm(velocity)), 1e-12)
             drift = drift + way * _poured(inflow, time_scale, time) / inflow.across
         flow = velocity * (time - last) + inflow.carry * (origin(time) - origin(last))
-        box = placed(time) - drift
-        low, high = np.floor(box.min(axis=0) / lattice).astype(int), np.ceil(box.max(axis=0) / lattice).astype(int)
-        axes = [np.arange(low[d], high[d] + 1) for d in range(3)]
-        node = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+        box = placed(time)
+        # what is born farther away does not reach the domain within this substep
+        reach = np.linalg.norm(velocity) * (now - before) + farthest + float(np.linalg.norm(flown)) + 4 * layout.dx
+        least = np.maximum(box.min(axis=0), layout.low - reach) - drift
+        most = np.minimum(box.max(axis=0), layout.low + layout.size + reach) - drift
+        node = _nodes(np.floor(least / lattice).astype(int), np.ceil(most / lattice).astype(int) + 1)
         points = (node + 0.5 + strewn(node)) * lattice + drift
         points = points[inside(points, time)]
         if not (opening and last == times[0]):

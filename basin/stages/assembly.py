@@ -9,9 +9,9 @@ import numpy as np
 from basin.exchange import UnusableFile
 from basin.exchange.formats import METRES
 from basin.geometry.deforming import Deforming, MeshSequence
-from basin.geometry.distance import Distance, shape_distance
+from basin.geometry.distance import Distance, Region, sampling_of, shape_distance
 from basin.geometry.mesh import TriangleMesh, grounded, least_thickness
-from basin.geometry.pose import Pose, scale_of
+from basin.geometry.pose import Pose, box_in, scale_of
 from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
 from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
@@ -173,7 +173,20 @@ def _check_mesh(
     return not unit
 
 
+def _check_sampling(told: _Told, element: Shaped, mesh: TriangleMesh, scene: Scene, dx: float) -> None:
+    """Say where a mesh is so large that its distance is sampled more coarsely than asked for."""
+    if isinstance(element.shape, MeshShape):
+        found, _, _ = sampling_of(mesh, dx, _region(element, scene))
+        if found > 1.01 * dx:
+            told.remark(
+                ".shape",
+                f"is so large that its distance is known every {1000 * found:.3g} mm only, not every {1000 * dx:.3g}",
+                "its form is coarse. Cut off what lies far outside of the domain",
+            )
+
+
 def _check_collider(told: _Told, element: Collider, mesh: TriangleMesh, scene: Scene) -> None:
+    _check_sampling(told, element, mesh, scene, element.sampling or scene.liquid.voxel_size)
     jump = _longest_jump(element, scene)
     if jump > LONGEST_MOVE * scene.liquid.substeps_max * scene.liquid.voxel_size:
         told.remark(
@@ -202,6 +215,10 @@ def _check_collider(told: _Told, element: Collider, mesh: TriangleMesh, scene: S
 def _check_place(
     told: _Told, element: Fill | Inflow | Drain | Force, mesh: TriangleMesh, scene: Scene, files: SceneFiles
 ) -> None:
+    if not isinstance(element, Force):
+        _check_sampling(
+            told, element, mesh, scene, scene.liquid.voxel_size * (1.0 if isinstance(element, Drain) else FINER)
+        )
     low = np.array(scene.domain.low)
     high = low + np.array(scene.domain.size)
     time = 0.0
@@ -416,7 +433,19 @@ def distance_of(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> 
             sequence = MeshSequence(sequence.start, sequence.step, places, ground[0].triangle)
         return Deforming(sequence, dx, turned)
     mesh = files.mesh(shape) if isinstance(shape, MeshShape) else None
-    return turned(shape_distance(shape, grounded(mesh) if mesh and side == "ground" else mesh, dx))
+    mesh = grounded(mesh) if mesh and side == "ground" else mesh
+    return turned(shape_distance(shape, mesh, dx, _region(element, scene)))
+
+
+def _region(element: Shaped, scene: Scene) -> Region | None:
+    """The box about the domain in an element's own frame, with some way about it; None if it moves."""
+    pose = scene.placement(element)
+    if pose.moves():
+        return None
+    low, size = np.array(scene.domain.low), np.array(scene.domain.size)
+    least, most = box_in(low, low + size, pose.matrix(0.0))
+    margin = 0.1 * (most - least)
+    return least - margin, most + margin
 
 
 def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:

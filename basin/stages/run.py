@@ -74,7 +74,7 @@ def states_by_keys(store: StageCache, keys: Keys) -> dict[int, str]:
 def frames_to_make(stage: Stage, scene: Scene, first: int | None, last: int | None) -> range:
     """Frames that a run of a stage passes, when those from a first to a last one are wanted."""
     begin = scene.time.first if stage.sequential or first is None else max(first, scene.time.first)
-    return range(begin, min(last or scene.time.last, scene.time.last) + 1)
+    return range(begin, min(scene.time.last if last is None else last, scene.time.last) + 1)
 
 
 def run(

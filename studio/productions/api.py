@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import re
 from contextlib import suppress
 from dataclasses import asdict, replace
-from typing import Any
+from typing import Annotated, Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from ninja import Field, File, Router, Schema, UploadedFile
@@ -18,6 +19,9 @@ from studio.productions import judging, reports, services, uploads
 from studio.productions.models import Take
 
 router = Router(tags=["productions"])
+Frame = Annotated[int, Field(ge=0, le=1_000_000)]
+Revision = Annotated[int, Field(ge=0, lt=2**31)]
+Metres = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
 
 
 class StageCard(Schema):
@@ -79,8 +83,25 @@ class TakeDetail(Schema):
 
 
 class SceneChange(Schema):
-    revision: int
+    revision: Revision
     scene: dict[str, Any]
+
+
+class TakeText(Schema):
+    name: str
+    shot: str
+    revision: int
+    text: str
+    problems: list[Said]
+
+
+class TextChange(Schema):
+    revision: Revision
+    text: str
+
+
+class Removed(Schema):
+    name: str
 
 
 class CostReply(Schema):
@@ -131,17 +152,17 @@ class DeliveryReport(Schema):
 
 class JudgeRequest(Schema):
     scene: dict[str, Any]
-    frame: int
-    middle: tuple[float, float, float] | None = None
+    frame: Frame
+    middle: tuple[Metres, Metres, Metres] | None = None
     reach: float = Field(1.0, gt=0, lt=1e6)
     coarser: float = Field(1.0, ge=1, le=16)
-    by: str = ""
-    session: str = ""
+    by: str = Field("", max_length=80)
+    session: str = Field("", max_length=80)
 
 
 class FreezeRequest(Schema):
     scene: dict[str, Any]
-    frame: int
+    frame: Frame
     name: str = "frozen"
 
 
@@ -284,6 +305,34 @@ def change_scene(request: HttpRequest, take_id: int, change: SceneChange) -> Tak
     """Keep a changed scene."""
     found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
     return _detail(*services.keep_scene(found, change.scene, change.revision))
+
+
+@router.get("/takes/{take_id}/text", response=TakeText)
+def take_as_text(request: HttpRequest, take_id: int) -> TakeText:
+    """A take's document as it was kept, whether it can be used or not."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    text = json.dumps(found.scene, indent=2, ensure_ascii=False)
+    problems: list[Said] = []
+    try:
+        reports.scene_of(found)
+    except Refused as error:
+        problems = told(error.problems)
+    return TakeText(name=found.name, shot=found.shot.name, revision=found.revision, text=text, problems=problems)
+
+
+@router.put("/takes/{take_id}/text", response=TakeDetail)
+def change_text(request: HttpRequest, take_id: int, change: TextChange) -> TakeDetail:
+    """Keep a document that was changed as text."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    return _detail(*services.keep_text(found, change.text, change.revision))
+
+
+@router.delete("/takes/{take_id}", response=Removed)
+def remove_take(request: HttpRequest, take_id: int) -> Removed:
+    """Take a take off the sheet; its files stay where they are."""
+    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    services.remove(found)
+    return Removed(name=found.name)
 
 
 @router.get("/takes/{take_id}/forecast/{quality}", response=ForecastReply)

@@ -34,6 +34,7 @@ class Take(models.Model):
     scene = models.JSONField()
     revision = models.PositiveIntegerField(default=1)
     changed = models.DateTimeField(auto_now=True)
+    removed = models.DateTimeField(null=True, blank=True)  # its folder stays
 
     @property
     def folder(self) -> Path:

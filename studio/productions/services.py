@@ -12,7 +12,8 @@ from typing import Any
 
 from django.contrib.auth.models import User
 from django.db import transaction
-from django.db.models import F
+from django.db.models import F, Prefetch
+from django.utils import timezone
 
 from basin.cache import Cache, DamagedFrame, StageBusy
 from basin.scene import Scene, SceneError, parse_scene
@@ -24,6 +25,7 @@ from basin.stages.placing import seen_mesh
 from basin.stages.solid import solver_solid
 from basin.stages.stage import Look, Stage, named
 from basin.stages.view import pack_element, pack_solid
+from studio.answers import check_plain
 from studio.errors import Refused
 from studio.productions import uploads
 from studio.productions.models import Production, Take
@@ -34,7 +36,11 @@ QUALITIES = ("draft", "proof", "final")
 
 def take_for(user: User, take_id: int) -> Take:
     """A take that the user may see; Refused (404) otherwise."""
-    found = Take.objects.filter(pk=take_id, shot__production__members=user).select_related("shot__production").first()
+    found = (
+        Take.objects.filter(pk=take_id, removed=None, shot__production__members=user)
+        .select_related("shot__production")
+        .first()
+    )
     if found is None:
         raise Refused(["There is no such take, or it is not yours to see."], 404)
     return found
@@ -42,7 +48,8 @@ def take_for(user: User, take_id: int) -> Take:
 
 def productions_for(user: User) -> list[Production]:
     """The user's productions with shots and takes."""
-    return list(Production.objects.filter(members=user).prefetch_related("shots__takes").order_by("name"))
+    there = Prefetch("shots__takes", Take.objects.filter(removed=None).order_by("pk"))
+    return list(Production.objects.filter(members=user).prefetch_related(there).order_by("name"))
 
 
 def check_scene_of(take: Take, document: dict[str, Any]) -> Scene:
@@ -68,6 +75,25 @@ def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Tak
             raise Refused(["Somebody else changed this take meanwhile; load it again."], 409)
     take.refresh_from_db()
     return take, check_scene(scene, SceneFiles(take.folder))
+
+
+def keep_text(take: Take, text: str, revision: int) -> tuple[Take, Checked]:
+    """`keep_scene` of a document as text; Refused if it is none."""
+    try:
+        document = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise Refused([f"This is not a JSON document ({error})."]) from None
+    check_plain(document)
+    if not isinstance(document, dict):
+        raise Refused(["The document must be a JSON object."])
+    return keep_scene(take, document, revision)
+
+
+def remove(take: Take) -> None:
+    """Take a take off the sheet; its folder stays. Refused (409) while something of it is being made."""
+    if take.runs.filter(status__in=("waiting", "running")).exists():
+        raise Refused(["Something of this take is being made; stop that run first."], 409)
+    Take.objects.filter(pk=take.pk).update(removed=timezone.now())
 
 
 def _check_joined(take: Take, scene: Scene) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 
 from basin.stages import warm
 from studio.errors import Refused
@@ -34,10 +36,10 @@ class RunReply(Schema):
 
 
 class RunRequest(Schema):
-    quality: str = "draft"
-    stages: list[str] = []
-    first: int | None = None
-    last: int | None = None
+    quality: str = Field("draft", max_length=20)
+    stages: list[Annotated[str, Field(max_length=40)]] = Field([], max_length=40)
+    first: int | None = Field(None, ge=0, le=1_000_000)
+    last: int | None = Field(None, ge=0, le=1_000_000)
 
 
 class Readiness(Schema):

@@ -51,6 +51,11 @@ def ask_for_run(
         names = [stage.name for stage in named(stages or all_stages())]
     except LookupError as error:
         raise Refused([f"{error.args[0]}."]) from None
+    time = scene_of(take).time
+    if first is not None and last is not None and last < first:
+        raise Refused([f"These frames run backwards ({first} to {last}); swap them."])
+    if (first or time.first) > time.last or (last if last is not None else time.last) < time.first:
+        raise Refused([f"These frames lie outside the shot, which has {time.first} to {time.last}."])
     _, said = take_forecast(take, quality, names)
     if said.problems:
         raise Refused(said.problems)

@@ -61,7 +61,8 @@ class Frames(Work):
 
     def go(self, stop: Callable[[], bool]) -> Iterator[FrameDone]:
         job = self.job
-        span = (self.row.first or job.scene.time.first, self.row.last or job.scene.time.last)
+        first, last = self.row.first, self.row.last
+        span = (job.scene.time.first if first is None else first, job.scene.time.last if last is None else last)
         stages = (self.stage.name,)
         yield from run(
             job.scene, job.files.folder, job.cache, stages=stages, quality=job.quality, frames=span, stop=stop

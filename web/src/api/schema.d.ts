@@ -126,7 +126,11 @@ export interface paths {
         get: operations["studio_productions_api_take"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Remove Take
+         * @description Take a take off the sheet; its files stay where they are.
+         */
+        delete: operations["studio_productions_api_remove_take"];
         options?: never;
         head?: never;
         patch?: never;
@@ -145,6 +149,30 @@ export interface paths {
          * @description Keep a changed scene.
          */
         put: operations["studio_productions_api_change_scene"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Take As Text
+         * @description A take's document as it was kept, whether it can be used or not.
+         */
+        get: operations["studio_productions_api_take_as_text"];
+        /**
+         * Change Text
+         * @description Keep a document that was changed as text.
+         */
+        put: operations["studio_productions_api_change_text"];
         post?: never;
         delete?: never;
         options?: never;
@@ -794,6 +822,11 @@ export interface components {
              */
             remarks: components["schemas"]["Said"][];
         };
+        /** Removed */
+        Removed: {
+            /** Name */
+            name: string;
+        };
         /** SceneChange */
         SceneChange: {
             /** Revision */
@@ -802,6 +835,26 @@ export interface components {
             scene: {
                 [key: string]: unknown;
             };
+        };
+        /** TakeText */
+        TakeText: {
+            /** Name */
+            name: string;
+            /** Shot */
+            shot: string;
+            /** Revision */
+            revision: number;
+            /** Text */
+            text: string;
+            /** Problems */
+            problems: components["schemas"]["Said"][];
+        };
+        /** TextChange */
+        TextChange: {
+            /** Revision */
+            revision: number;
+            /** Text */
+            text: string;
         };
         /** CostReply */
         CostReply: {
@@ -1274,6 +1327,28 @@ export interface operations {
             };
         };
     };
+    studio_productions_api_remove_take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
+                };
+            };
+        };
+    };
     studio_productions_api_change_scene: {
         parameters: {
             query?: never;
@@ -1286,6 +1361,54 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["SceneChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakeDetail"];
+                };
+            };
+        };
+    };
+    studio_productions_api_take_as_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakeText"];
+                };
+            };
+        };
+    };
+    studio_productions_api_change_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextChange"];
             };
         };
         responses: {
