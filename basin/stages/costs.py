@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from basin.geometry.distance import MOST_NODES
 from basin.geometry.shapes import MeshShape
 from basin.liquid.carried import Carried
 from basin.scene import Fill, Force, Inflow, Scene
@@ -63,7 +64,7 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
         if mesh is None or isinstance(element, Force):
             continue
         if isinstance(element.shape, MeshShape):
-            nodes += float(np.prod(np.ptp(mesh.position, axis=0) / dx + 8))
+            nodes += min(float(np.prod(np.ptp(mesh.position, axis=0) / dx + 8)), MOST_NODES)
         if not isinstance(element, Fill | Inflow):
             continue
         matrix = scene.placement(element).matrix(0.0)

@@ -31,11 +31,12 @@ from studio.errors import Refused
 from studio.productions.models import Take
 from studio.productions.reports import scene_of, take_forecast
 from studio.productions.services import quality_of
+from studio.runs import crashes
 from studio.runs.events import publish
 from studio.runs.models import Run
 from studio.runs.work import Files, is_at_work, works
 
-MOST_ATTEMPTS = 5
+MOST_ATTEMPTS = 3
 ACTIVE = (Run.Status.WAITING, Run.Status.RUNNING)
 
 
@@ -152,11 +153,13 @@ def claim(owner: str) -> Run | None:
         row.started = row.started or now
         if row.attempts > MOST_ATTEMPTS:
             row.status, row.finished = Run.Status.FAILED, now
-            row.message = f"its worker was lost {MOST_ATTEMPTS} times; whole frames are kept"
+            row.message = f"{crashes.told(row)}, {MOST_ATTEMPTS} times; whole frames are kept"
             row.save()
             publish(run_event(row))
             return None
         row.status = Run.Status.RUNNING
+        if row.attempts > 1:
+            row.message = f"{crashes.told(row)}; attempt {row.attempts} of {MOST_ATTEMPTS}"
         row.save()
     return row
 
@@ -224,7 +227,7 @@ def work_once(owner: str | None = None) -> bool:
 
     try:
         began = clock.monotonic()
-        for frame in _work(row, tell, lease.stop.is_set):
+        for frame in crashes.noted(row, _work(row, tell, lease.stop.is_set)):
             done += 1
             took, began = clock.monotonic() - began, clock.monotonic()
             seconds = 0.0 if frame.reused else frame.readings.get("seconds", took)
