@@ -14,7 +14,7 @@ from typing import Any
 from tqdm import tqdm
 
 from basin.cache import Cache, DamagedFrame, StageBusy, open_cache
-from basin.exchange import write_ply
+from basin.exchange import UnusableFile, write_ply
 from basin.scene import Scene, SceneError, load_scene, scene_schema
 from basin.stages.assembly import check_scene
 from basin.stages.deliver import DeliveryFailure, deliver, delivery_named, delivery_states
@@ -35,8 +35,12 @@ def main(arguments: list[str] | None = None) -> int:
     except SceneError as error:
         print(error, file=sys.stderr)
         return BAD_SCENE
-    except (RunFailure, DeliveryFailure, StageBusy, DamagedFrame, FileNotFoundError) as error:
+    except (RunFailure, DeliveryFailure, StageBusy, DamagedFrame, UnusableFile) as error:
         print(error, file=sys.stderr)
+        return 1
+    except OSError as error:
+        where = f"{error.filename}: " if error.filename else ""
+        print(f"{where}{error.strerror or error}", file=sys.stderr)
         return 1
 
 
@@ -98,6 +102,15 @@ def _stages(text: str) -> tuple[str, ...]:
         raise argparse.ArgumentTypeError(str(error.args[0])) from None
 
 
+def _can_be_folder(path: Path) -> None:
+    """RunFailure if something is there, or on the way there, that is no folder."""
+    there = path
+    while not there.exists() and there != there.parent:
+        there = there.parent
+    if not there.is_dir():
+        raise RunFailure(f"{there}: is a file; name a folder")
+
+
 def _schema(_options: argparse.Namespace) -> int:
     print(json.dumps(scene_schema(), indent=1, sort_keys=True))
     return 0
@@ -146,6 +159,8 @@ def _solid(options: argparse.Namespace) -> int:
     if options.element not in names:
         raise SceneError([f"{options.element!r}: there is no such element; there are {', '.join(map(repr, names))}"])
     frame = scene.time.first if options.frame is None else options.frame
+    if not scene.time.first <= frame <= scene.time.last:
+        raise RunFailure(f"frame {frame} lies outside the shot, which has {scene.time.first} to {scene.time.last}")
     found = solver_solid(scene, files, names.index(options.element), frame, options.quality)
     print(
         f"{options.element}, frame {frame}: voxel {found.voxel * 1000:.4g} mm, {len(found.mesh.triangle):,} triangles"
@@ -158,6 +173,7 @@ def _solid(options: argparse.Namespace) -> int:
 
 def _run(options: argparse.Namespace) -> int:
     scene, _files = _checked(options.scene)
+    _can_be_folder(options.to)
     stopping = False
 
     def ask_to_stop(_signal: int, _frame: FrameType | None) -> None:
@@ -228,6 +244,7 @@ def _deliver(options: argparse.Namespace) -> int:
     if name is None and len(scene.deliveries) == 1:
         name = scene.deliveries[0].name
     delivery = delivery_named(scene, name or "")
+    _can_be_folder(options.to)
     renewed = 0
     job = Job(scene, files, open_cache(options.cache), options.quality)
     made = deliver(job, delivery, options.to)

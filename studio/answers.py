@@ -27,17 +27,17 @@ def problem(status: int, says: str, **headers: str) -> JsonResponse:
     return JsonResponse({"problems": said}, status=status, headers=headers)
 
 
-def bad_request(_request: HttpRequest, _error: Exception | None = None) -> JsonResponse:
+def bad_request(_request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
     """A request that cannot be read."""
     return problem(400, "This request cannot be read; load the page again.")
 
 
-def not_found(_request: HttpRequest, _error: Exception | None = None) -> JsonResponse:
+def not_found(_request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
     """An address that there is not."""
     return problem(404, "There is nothing at this address.")
 
 
-def forbidden(_request: HttpRequest, reason: Any = None) -> JsonResponse:
+def forbidden(_request: HttpRequest, exception: Exception | None = None, reason: str = "") -> JsonResponse:
     """A change that the page did not ask for, or asked for too long ago."""
     return problem(403, "This page is out of date; load it again.")
 

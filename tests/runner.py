@@ -69,6 +69,10 @@ class Runner(DiscoverRunner):
 
     parallel_test_suite = Beside
 
+    def setup_test_environment(self, **more: Any) -> None:
+        super().setup_test_environment(**more)
+        settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # the real one is slow on purpose
+
     def get_resultclass(self) -> type[unittest.TextTestResult]:
         return Timed
 

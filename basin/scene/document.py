@@ -48,6 +48,8 @@ def load_scene(path: Path) -> Scene:
         document = json.loads(path.read_text(encoding="utf-8"))
     except OSError as error:
         raise SceneError([f"{path.name}: {error.strerror or 'cannot be read'}"]) from None
+    except RecursionError:
+        raise SceneError([f"{path.name}: nested too deep to be a scene"]) from None
     except ValueError as error:
         raise SceneError([f"{path.name}: not a JSON document ({error})"]) from None
     return parse_scene(document)

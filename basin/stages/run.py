@@ -114,6 +114,11 @@ def run(
     if threads is not None:
         numba.set_num_threads(max(1, min(threads, numba.config.NUMBA_NUM_THREADS)))
     first, last = frames or (None, None)
+    time = scene.time
+    if frames and (frames[0] > time.last or frames[1] < time.first):
+        raise RunFailure(
+            f"frames {frames[0]} to {frames[1]} lie outside the shot, which has {time.first} to {time.last}"
+        )
     for stage in wanted:
         if not stop():
             with cache.stage(stage.name).locked():

@@ -32,14 +32,18 @@ def address_of(request: HttpRequest) -> str:
 
 
 def plain_addresses(answer: Answering) -> Answering:
-    """Refuse addresses that are endless or hold what is no text."""
+    """Refuse addresses that are endless or hold what is no text; what the API refuses is a sentence."""
 
     def answered(request: HttpRequest) -> HttpResponse:
         asked = request.get_full_path()
         words = [request.path, *(word for pair in request.GET.lists() for word in (pair[0], *pair[1]))]
         if len(asked) > LONGEST or any(NO_TEXT.search(word) for word in words):
             return problem(400, "This address holds characters that cannot be, or is too long.")
-        return answer(request)
+        reply = answer(request)
+        plain = reply.status_code < 400 or reply.get("Content-Type", "").startswith("application/json")
+        if plain or not request.path.startswith("/api/"):
+            return reply
+        return problem(reply.status_code, f"This cannot be asked for ({reply.reason_phrase.lower()}).")
 
     return answered
 
@@ -58,7 +62,7 @@ class Allowance:
         with self._lock:
             left, since = self._left.pop(who, (float(self._burst), now))
             left = min(left + (now - since) * self._rate, float(self._burst))
-            self._left[who] = (max(left - 1, 0.0), now)
+            self._left[who] = (left - 1 if left >= 1 else left, now)
             while len(self._left) > 10_000:
                 self._left.popitem(last=False)
             return left >= 1

@@ -53,6 +53,9 @@ class StudioCase(TransactionTestCase):
     def post(self, url: str, body: dict[str, Any]) -> Any:
         return self.client.post(url, json.dumps(body), content_type="application/json")
 
+    def put(self, url: str, body: dict[str, Any]) -> Any:
+        return self.client.put(url, json.dumps(body), content_type="application/json")
+
     def bring(self, kind: str, files: dict[str, bytes], query: str = "") -> Any:
         """Send files and have something made of them."""
         base = f"/api/takes/{self.take.pk}"

@@ -103,20 +103,19 @@ class Access(StudioCase):
 class Scenes(StudioCase):
     """Keeping scenes and meshes."""
 
-    def put(self, scene: dict[str, Any], revision: int) -> Any:
-        url = f"/api/takes/{self.take.pk}/scene"
-        return self.client.put(url, json.dumps({"revision": revision, "scene": scene}), content_type="application/json")
+    def change(self, scene: dict[str, Any], revision: int) -> Any:
+        return self.put(f"/api/takes/{self.take.pk}/scene", {"revision": revision, "scene": scene})
 
     def test_bad_scene_is_refused_and_the_kept_one_stays(self) -> None:
-        reply = self.put({**self.take.scene, "time": {"first": 9, "last": 2}}, 1)
+        reply = self.change({**self.take.scene, "time": {"first": 9, "last": 2}}, 1)
         self.assertEqual(reply.status_code, 422)
         self.assertIn("backwards", reply.json()["problems"][0]["says"])
         self.take.refresh_from_db()
         self.assertEqual(self.take.revision, 1)
 
     def test_second_writer_is_told(self) -> None:
-        self.assertEqual(self.put(self.take.scene, 1).status_code, 200)
-        self.assertEqual(self.put(self.take.scene, 1).status_code, 409)
+        self.assertEqual(self.change(self.take.scene, 1).status_code, 200)
+        self.assertEqual(self.change(self.take.scene, 1).status_code, 409)
 
     def upload(self, name: str, data: bytes, query: str = "") -> Any:
         return self.bring("meshes", {name: data}, query)
@@ -158,7 +157,7 @@ class Scenes(StudioCase):
         self.assertTrue(facts["file"].endswith("grow_#.obj"))
         element = {"kind": "collider", "name": "grower", "shape": {"kind": "mesh", "file": facts["file"]}}
         scene = {**self.take.scene, "elements": [*self.take.scene["elements"], element]}
-        self.assertEqual(self.put(scene, 1).status_code, 200)
+        self.assertEqual(self.change(scene, 1).status_code, 200)
         base, index = f"/api/takes/{self.take.pk}", len(scene["elements"]) - 1
         self.assertTrue(self.client.get(f"{base}/poses").json()[index]["deforms"])
         first, later = (self.client.get(f"{base}/elements/{index}/mesh?frame={n}").content for n in (1, 3))
@@ -170,7 +169,7 @@ class Scenes(StudioCase):
         ball = {"kind": "collider", "name": "ball", "shape": {"kind": "sphere", "radius": 0.1}, "shown": switch}
         ball |= {"pose": {"translation": [0.5, 0.3, 0.5]}, "attached": self.take.scene["elements"][2]["name"]}
         scene = {**self.take.scene, "elements": [*self.take.scene["elements"], ball]}
-        self.assertEqual(self.put(scene, 1).status_code, 200)
+        self.assertEqual(self.change(scene, 1).status_code, 200)
         base, index = f"/api/takes/{self.take.pk}", len(scene["elements"]) - 1
         placed = self.client.get(f"{base}/poses").json()
         self.assertEqual(placed[index]["shown"], [True, True, False, False])
@@ -200,7 +199,7 @@ class Scenes(StudioCase):
             self.assertEqual([p for p in (self.take.folder / "meshes").glob("*") if p.is_dir()], [])
 
     def test_forecast_problems_bar_a_run(self) -> None:
-        self.put({**self.take.scene, "liquid": {"voxel_size": 0.00005}}, 1)
+        self.change({**self.take.scene, "liquid": {"voxel_size": 0.00005}}, 1)
         reply = self.post(f"/api/takes/{self.take.pk}/runs", {"quality": "final"})
         self.assertEqual(reply.status_code, 422)
         self.assertIn("this machine has", reply.json()["problems"][0]["says"])
