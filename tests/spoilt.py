@@ -110,7 +110,7 @@ WORDS = [
     "mesh",
     "full",
 ]
-OTHERS = [
+OTHERS: list[Any] = [
     None,
     True,
     [],
@@ -160,6 +160,6 @@ def spoilt_scene(document: dict[str, Any], seed: int) -> dict[str, Any]:
         elif chosen < 0.95:
             continue
         else:
-            some: list[Any] = [NUMBERS, WORDS, OTHERS][int(rng.integers(3))]
+            some: list[Any] = [*[NUMBERS], *[WORDS], *[OTHERS]][int(rng.integers(3))]
             home[last] = copy.deepcopy(some[int(rng.integers(len(some)))])
     return spoilt

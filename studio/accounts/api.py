@@ -14,6 +14,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 from ninja.utils import check_csrf
 
+from studio.accounts import DEMO
 from studio.answers import problem
 from studio.errors import Refused
 
@@ -80,6 +81,8 @@ def change_password(request: HttpRequest, passwords: NewPassword) -> Session:
     """Take another password; other sessions of the same person end."""
     user = request.user
     assert isinstance(user, User)
+    if user.get_username() == DEMO:
+        raise Refused(["The demo's password is published and stays so; for one of your own: ./zinc person NAME."], 403)
     if not user.check_password(passwords.old):
         clock.sleep(1.0)
         raise Refused(["The old password is another one."], 403)

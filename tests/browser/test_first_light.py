@@ -37,6 +37,7 @@ from tests.waiting import until
 
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 V = ["vx", "vy", "vz"]
+PBKDF2 = "django.contrib.auth.hashers.PBKDF2PasswordHasher"
 ROOT = Path(__file__).resolve().parent.parent.parent
 CHROMIUM = [
     *("--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking"),
@@ -83,7 +84,8 @@ class FirstLight(TransactionTestCase):
         own = override_settings(CACHE_ROOT=self.root / "takes")
         own.enable()
         self.addCleanup(own.disable)
-        person = User.objects.create_user("mira", password="clay")
+        with override_settings(PASSWORD_HASHERS=[PBKDF2]):  # the web server knows no other
+            person = User.objects.create_user("mira", password="clay")
         production = Production.objects.create(name="Mill")
         production.members.add(person)
         scene: dict[str, Any] = {**tiny_scene(), "time": {"last": 8}, "elements": []}

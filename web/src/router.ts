@@ -5,6 +5,7 @@ export const router = createRouter({
   routes: [
     { path: '/', component: () => import('./contact/ContactSheet.vue') },
     { path: '/takes/:id', component: () => import('./workspace/Workspace.vue') },
+    { path: '/takes/:id/text', component: () => import('./contact/TakeText.vue') },
     { path: '/runs', component: () => import('./runs/Runs.vue') },
     { path: '/:rest(.*)*', redirect: '/' },
   ],

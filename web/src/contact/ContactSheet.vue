@@ -58,7 +58,12 @@ useEvents(() => {
             <h2>{{ shot.name }}</h2>
             <span class="n dim">frames {{ shot.first }} to {{ shot.last }}</span>
           </div>
-          <router-link v-for="take in shot.takes" :key="take.id" :to="`/takes/${take.id}`" class="take">
+          <router-link
+            v-for="take in shot.takes"
+            :key="take.id"
+            :to="take.problems?.length ? `/takes/${take.id}/text` : `/takes/${take.id}`"
+            class="take"
+          >
             <ShotStrip
               :take="take.id"
               :first="shot.first"

@@ -44,3 +44,11 @@ async function change() {
     </form>
   </v-dialog>
 </template>
+
+<style scoped>
+form {
+  display: flex;
+  flex-direction: column;
+  gap: 14px;
+}
+</style>

@@ -6,14 +6,15 @@ import SaidList from '../shell/SaidList.vue'
 import { useSession } from './useSession'
 
 const session = useSession()
-const name = ref('')
+const name = ref(session.name ?? '')
 const password = ref('')
 const problems = ref<Said[]>([])
 const asking = ref(false)
 
 // the field's own autofocus waits until it is seen, and then takes the focus from who has gone on to the password
 const first = useTemplateRef<{ focus: () => void }>('first')
-onMounted(() => first.value?.focus())
+const second = useTemplateRef<{ focus: () => void }>('second')
+onMounted(() => (name.value ? second : first).value?.focus())
 
 async function submit() {
   if (asking.value) return // a second answer would replace the first one's session
@@ -36,7 +37,13 @@ async function submit() {
       </p>
       <p v-else class="dim">Pours, splashes and seas, from particles to surfaces.</p>
       <v-text-field ref="first" v-model="name" label="Name" autocomplete="username" />
-      <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
+      <v-text-field
+        ref="second"
+        v-model="password"
+        label="Password"
+        type="password"
+        autocomplete="current-password"
+      />
       <SaidList :items="problems" bad />
       <v-btn class="go" type="submit" :loading="asking" block>Sign in</v-btn>
     </form>

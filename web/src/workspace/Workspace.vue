@@ -209,7 +209,10 @@ onBeforeUnmount(() => {
         >
       </template>
     </TopBar>
-    <div v-if="take.missing.value.length" class="empty"><SaidList :items="take.missing.value" bad /></div>
+    <div v-if="take.missing.value.length" class="empty">
+      <SaidList :items="take.missing.value" bad />
+      <router-link :to="`/takes/${id}/text`">Open it as text</router-link>
+    </div>
     <div v-if="scene" class="body">
       <div class="left">
         <StageRail :vessels="vessels" :elements="scene.elements.length" :part="part" @pick="pick" />

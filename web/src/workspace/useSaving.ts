@@ -1,6 +1,7 @@
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 
 import { client, problemsOf, type Said, type Schemas } from '../api/client'
+import { useSession } from '../session/useSession'
 import type { SceneDocument } from './useTake'
 
 const PAUSES = [500, 1000, 2000, 4000, 8000] // ms before an edit that did not get through is sent again
@@ -153,6 +154,12 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
   }
   onMounted(() => addEventListener('beforeunload', onLeave))
   onBeforeUnmount(() => removeEventListener('beforeunload', onLeave))
+
+  const session = useSession()
+  watch(
+    () => session.lapsed,
+    () => hurry?.(), // signed in again: what waits goes now
+  )
 
   const state = computed(() => (failing.value ? 'failing' : waiting.value ? 'waiting' : 'kept'))
   return { scene, refused, undoable, redoable, state, adopt, keep, undo, redo }
