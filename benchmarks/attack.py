@@ -1,4 +1,4 @@
-"""``./zinc bench --attack [--many N] [--only PART]``: attacks of all kinds, bounded; writes what docs/security.md tells.
+"""``./zinc bench --attack [--many N] [--only PART]``: attacks of all kinds, bounded; for docs/security.md.
 
 Files, scenes and caches are spoilt at random and used by this process. Requests, kills and clients go to an instance of
 their own, on loopback, with ports and data of its own, which is taken down afterwards.
@@ -158,23 +158,26 @@ def caches(many: int) -> list[str]:
 
 
 def full_disk() -> list[str]:
-    """A run on a disk of 3 MB; needs to mount one."""
+    """A run on a disk of 230 MB, of which 200 stay free; needs to mount one."""
     with tempfile.TemporaryDirectory() as holding:
         home = Path(holding)
         small = home / "small"
         small.mkdir()
-        mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=3m", "none", str(small)], capture_output=True)
+        mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=230m", "none", str(small)], capture_output=True)
         if mounted.returncode:
             return ["The run on a full disk was left out: this machine lets nobody mount a small one."]
         try:
-            (home / "scene.json").write_text(json.dumps({**tiny_scene(), "time": {"last": 20}}))
+            (home / "scene.json").write_text(json.dumps({**tiny_scene(), "time": {"last": 60}}))
             call = [sys.executable, "-m", "basin", "run", str(home / "scene.json"), "--to", str(small)]
             ended = subprocess.run(call, cwd=ROOT, capture_output=True, text=True)
             left = sorted(p.suffix for p in small.rglob("*") if p.suffix == ".tmp")
         finally:
             subprocess.run(["umount", str(small)], check=True)
     said = ended.stderr.strip().splitlines()[-1]
-    return [f"A run on a disk of 3 MB ended with exit {ended.returncode} and {said!r}; half files left: {len(left)}."]
+    return [
+        f"A run on a disk of 230 MB, of which 200 are to stay free, ended with exit {ended.returncode} and {said!r}; "
+        f"half files left: {len(left)}."
+    ]
 
 
 # an instance of its own

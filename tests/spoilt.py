@@ -160,6 +160,7 @@ def spoilt_scene(document: dict[str, Any], seed: int) -> dict[str, Any]:
         elif chosen < 0.95:
             continue
         else:
-            some: list[Any] = [*[NUMBERS], *[WORDS], *[OTHERS]][int(rng.integers(3))]
+            kinds: list[list[Any]] = [list(NUMBERS), list(WORDS), list(OTHERS)]
+            some = kinds[int(rng.integers(3))]
             home[last] = copy.deepcopy(some[int(rng.integers(len(some)))])
     return spoilt

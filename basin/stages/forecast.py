@@ -73,10 +73,14 @@ class Forecast:
         if needed <= free:
             return None
         return Advice(
-            f"its frames take about {needed / 1e9:.1f} GB and the disk has {free / 1e9:.1f} GB free. Make room, or use "
+            f"its frames take about {_bytes(needed)} and the disk has {_bytes(free)} free. Make room, or use "
             "a coarser voxel",
             where="liquid.voxel_size",
         )
+
+
+def _bytes(count: float) -> str:
+    return f"{count / 1e9:.1f} GB" if count >= 1e8 else f"{count / 1e6:.0f} MB"
 
 
 def forecast(job: Job) -> Forecast:

@@ -194,7 +194,7 @@ class Caches(SimpleTestCase):
     def test_a_disk_that_fills_up_on_the_way(self) -> None:
         cache = Cache(self.home / "cache")
         with mock.patch.object(running.shutil, "disk_usage", return_value=mock.Mock(free=1000)):
-            with self.assertRaisesRegex(RunFailure, "GB free. Make room"):
+            with self.assertRaisesRegex(RunFailure, "free. Make room"):
                 list(run(self.scene, self.home, cache, stages=("liquid",)))
             with (
                 mock.patch("basin.stages.forecast.Forecast.lacking", return_value=None),
