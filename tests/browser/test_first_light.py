@@ -20,6 +20,7 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.contrib.auth.models import User
+from django.contrib.sessions.models import Session
 from django.db import connections
 from django.test import TransactionTestCase, override_settings
 from PIL import Image
@@ -321,7 +322,13 @@ class FirstLight(TransactionTestCase):
             errors: list[str] = []
             heard: list[str] = []
             page.on("pageerror", lambda error: errors.append(str(error)))
-            page.on("console", lambda message: heard.append(f"console: {message.text}"))
+
+            def console(text: str) -> None:
+                heard.append(f"console: {text}")
+                if "Content Security Policy" in text:
+                    errors.append(text)
+
+            page.on("console", lambda message: console(message.text))
             page.on("requestfailed", lambda request: heard.append(f"failed: {request.url} {request.failure}"))
             page.on("response", lambda reply: heard.append(f"{reply.status} {reply.request.method} {reply.url}"))
             try:
@@ -478,6 +485,15 @@ class FirstLight(TransactionTestCase):
         page.get_by_text("Not kept yet").wait_for()
         page.unroute(address)
         kept(0.08)
+        # nor is one lost to a session that has ended: who signs in again goes on where they were
+        Session.objects.all().delete()
+        give("0.085")
+        page.get_by_text("You have been signed out").wait_for()
+        self.assertEqual(page.get_by_label("Name", exact=True).first.input_value(), "mira")
+        page.get_by_label("Password", exact=True).fill("clay")
+        page.get_by_label("Password", exact=True).press("Enter")
+        kept(0.085)
+        page.get_by_text("You have been signed out").wait_for(state="hidden")
         # an answer that is older than an edit which waits does not replace it on screen
         gate = Gate(page, address)
         give("0.09")

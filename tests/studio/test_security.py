@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from asgiref.sync import sync_to_async
 from asgiref.testing import ApplicationCommunicator
 from django.conf import settings
 from django.contrib.auth.models import User
@@ -25,6 +26,8 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import OperationalError, connection
 from django.test import AsyncClient, Client, SimpleTestCase, override_settings
 
+from basin.apart import nobody_waits
+from studio import guard
 from studio.accounts.api import LOCKED
 from studio.accounts.middleware import SEEN, Allowance
 from studio.accounts.models import Deed
@@ -461,6 +464,25 @@ class Bodies(StudioCase):
             found, said = self.ask_raw(path, headers, signed)
             self.assertEqual(found, status, (path, headers))
             self.assertTrue(said["problems"][0]["says"])
+
+    def test_a_client_that_goes_away_is_noticed(self) -> None:
+        """What is read apart for it ends then (`basin.apart.nobody_waits`)."""
+        noticed: list[bool] = []
+
+        async def slow(_scope: Any, receive: Any, _send: Any) -> None:
+            noticed.append(nobody_waits.get()())
+            self.assertEqual((await receive())["type"], "http.disconnect")
+            noticed.append(await sync_to_async(lambda: nobody_waits.get()())())
+
+        async def left() -> None:
+            await guard.Guard(slow)({"type": "http", "path": "/", "headers": []}, gone, gone)
+
+        async def gone(*_message: Any) -> dict[str, str]:
+            return {"type": "http.disconnect"}
+
+        asyncio.run(left())
+        self.assertEqual(noticed, [False, True])
+        self.assertFalse(nobody_waits.get()())
 
     def test_no_room_for_them(self) -> None:
         with mock.patch("studio.guard.shutil.disk_usage", return_value=mock.Mock(free=1_100_000_000)):
