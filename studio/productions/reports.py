@@ -10,6 +10,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from dataclasses import asdict
+from math import isfinite
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -20,25 +21,30 @@ from basin.stages.assembly import Checked, check_scene
 from basin.stages.deliver import delivery_states
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import Forecast, forecast
-from basin.stages.placing import Placed, Seen, camera_path, placed_elements
+from basin.stages.placing import Seen, camera_path, placed_elements
 from basin.stages.run import states_by_keys
 from basin.stages.stage import Job, Keys, all_keys, reckoned_keys, stages
 from studio.errors import Refused
 from studio.productions.models import Take
 
 T = TypeVar("T")
-MOST = 200  # answers that are kept
+MOST_BYTES = 400_000_000  # of answers that are kept, about
+SMALL = 20_000  # bytes of an answer that is not said to be larger
+A_FRAME = 1_500  # bytes of a frame in a report, about
 
 
 class Kept:
     """Answers by what they are of, each with a stamp of what it was made from; the longest unused go."""
 
     def __init__(self) -> None:
-        self._held: OrderedDict[Hashable, tuple[Hashable, Any]] = OrderedDict()
+        self._held: OrderedDict[Hashable, tuple[Hashable, Any, int]] = OrderedDict()
+        self._bytes = 0
         self._lock = threading.Lock()
         self._making: dict[Hashable, threading.Lock] = {}
 
-    def get(self, of: Hashable, stamp: Hashable, make: Callable[[], T]) -> T:
+    def get(
+        self, of: Hashable, stamp: Hashable, make: Callable[[], T], size: Callable[[T], int] = lambda _: SMALL
+    ) -> T:
         """The answer that is kept if its stamp is this one, else a new one; who asks meanwhile waits for it."""
         with self._lock:
             making = self._making.setdefault(of, threading.Lock())
@@ -51,12 +57,18 @@ class Kept:
                     return found
             made = make()
             with self._lock:
-                self._held[of] = stamp, made
-                self._held.move_to_end(of)
-                while len(self._held) > MOST:
-                    gone, _ = self._held.popitem(last=False)
-                    self._making.pop(gone, None)
+                self._forget(of)
+                self._held[of] = stamp, made, size(made)
+                self._bytes += self._held[of][2]
+                while self._bytes > MOST_BYTES and len(self._held) > 1:
+                    oldest = next(iter(self._held))
+                    self._forget(oldest)
+                    self._making.pop(oldest, None)
             return made
+
+    def _forget(self, of: Hashable) -> None:
+        if of in self._held:
+            self._bytes -= self._held.pop(of)[2]
 
 
 _kept = Kept()
@@ -85,9 +97,13 @@ def job_of(take: Take, quality: str) -> Job:
     stamp = _made_from(take)
 
     def kept(job: Job) -> dict[str, Keys]:
-        return _kept.get(("keys", take.pk, quality), stamp, lambda: reckoned_keys(job))
+        return _kept.get(("keys", take.pk, quality), stamp, lambda: reckoned_keys(job), _keys_bytes)
 
     return Job(scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality)), quality, kept)
+
+
+def _keys_bytes(keys: dict[str, Keys]) -> int:
+    return 120 * sum(map(len, keys.values()))
 
 
 def _cached(job: Job) -> Hashable:
@@ -109,16 +125,23 @@ def _folder_stamp(folder: Path) -> Hashable:
 def stage_report(take: Take, quality: str) -> list[dict[str, Any]]:
     """Per stage: the state of every frame, readings, bytes on disk and seconds spent."""
     job = job_of(take, quality)
-    return _kept.get(("stages", take.pk, quality), (_made_from(take), _cached(job)), lambda: _stage_report(job))
+    stamp = (_made_from(take), _cached(job))
+    return _kept.get(("stages", take.pk, quality), stamp, lambda: _stage_report(job), _report_bytes)
+
+
+def _report_bytes(report: list[dict[str, Any]]) -> int:
+    return A_FRAME * sum(len(stage["states"]) for stage in report)
 
 
 def stage_report_text(take: Take, quality: str) -> bytes:
     """The same as JSON."""
     job = job_of(take, quality)
     stamp = (_made_from(take), _cached(job))
-    return _kept.get(
-        ("text", take.pk, quality), stamp, lambda: json.dumps(stage_report(take, quality), allow_nan=False).encode()
-    )
+
+    def made() -> bytes:
+        return json.dumps(stage_report(take, quality), allow_nan=False).encode()
+
+    return _kept.get(("text", take.pk, quality), stamp, made, len)
 
 
 def _stage_report(job: Job) -> list[dict[str, Any]]:
@@ -133,7 +156,7 @@ def _stage_report(job: Job) -> list[dict[str, Any]]:
         states = dict.fromkeys(range(time.first, time.last + 1), "missing")
         states |= states_by_keys(store, keys.get(stage.name, {}))
         records = store.records()
-        there = [records[n].readings if n in records else {} for n in sorted(states)]
+        there = [_finite(records[n].readings) if n in records else {} for n in sorted(states)]
         names = {name for r in there for name in r}
         report.append(
             {
@@ -150,6 +173,11 @@ def _stage_report(job: Job) -> list[dict[str, Any]]:
     return report
 
 
+def _finite(measured: dict[str, float]) -> dict[str, float]:
+    """Without what JSON has no word for."""
+    return {name: value for name, value in measured.items() if isfinite(value)}
+
+
 def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> tuple[Forecast, Checked]:
     """Forecast and check of a take's scene; what some stages (all, if none are named) do not fit is a problem too."""
     job = job_of(take, quality)
@@ -163,18 +191,13 @@ def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> 
     return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
 
 
-def poses(take: Take) -> list[Placed]:
-    """Where all elements are."""
-    return _kept.get(("poses", take.pk), _document(take), lambda: placed_elements(scene_of(take)))
-
-
 def poses_text(take: Take) -> bytes:
-    """The same as JSON."""
+    """Where all elements are, as JSON."""
 
     def made() -> bytes:
-        return json.dumps([asdict(one) for one in poses(take)]).encode()
+        return json.dumps([asdict(one) for one in placed_elements(scene_of(take))]).encode()
 
-    return _kept.get(("poses text", take.pk), _document(take), made)
+    return _kept.get(("poses text", take.pk), _document(take), made, len)
 
 
 def seen_from(take: Take) -> list[Seen]:

@@ -70,7 +70,9 @@ def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Tak
     scene = check_scene_of(take, document)
     plain = scene.model_dump(mode="json")
     with transaction.atomic():
-        changed = Take.objects.filter(pk=take.pk, revision=revision).update(scene=plain, revision=F("revision") + 1)
+        changed = Take.objects.filter(pk=take.pk, revision=revision).update(
+            scene=plain, revision=F("revision") + 1, changed=timezone.now()
+        )
         if not changed:
             raise Refused(["Somebody else changed this take meanwhile; load it again."], 409)
     take.refresh_from_db()

@@ -28,11 +28,11 @@ def noted(row: Run, work: Iterator[T]) -> Iterator[T]:
         faulthandler.enable(file)
         try:
             yield from work
-        finally:
+        finally:  # which a crash never comes to
             faulthandler.disable()
             if before:
                 faulthandler.enable()
-    path.unlink(missing_ok=True)
+            path.unlink(missing_ok=True)
 
 
 def told(row: Run) -> str:

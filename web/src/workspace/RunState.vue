@@ -13,15 +13,15 @@ defineProps<{ run: RunEvent | null; active: boolean; readiness: string; saving: 
   >
   <span v-if="readiness && !run?.message" class="dim" role="status">{{ readiness }}</span>
   <div v-if="active && run" class="run" role="status">
-    <span v-if="run.message">{{ run.message }}</span>
-    <template v-else>
+    <span v-if="run.message" class="message" :title="run.message">{{ run.message }}</span>
+    <template v-if="!run.message || run.done">
       <span>{{ run.delivery || (run.stage ? label(run.stage) : 'Waiting') }}</span>
       <div class="bar"><i :style="{ width: `${run.total ? (100 * run.done) / run.total : 0}%` }" /></div>
       <span class="n">{{ run.done }} / {{ run.total }}</span>
       <span v-if="run.seconds_left" class="dim">{{ duration(run.seconds_left) }} left</span>
     </template>
   </div>
-  <span v-else-if="run?.status === 'failed'" class="failed">{{ run.message }}</span>
+  <span v-else-if="run?.status === 'failed'" class="failed" :title="run.message">{{ run.message }}</span>
 </template>
 
 <style scoped>
@@ -44,6 +44,11 @@ defineProps<{ run: RunEvent | null; active: boolean; readiness: string; saving: 
   display: block;
   height: 100%;
   background: var(--accent);
+}
+.message {
+  max-width: 340px;
+  overflow: hidden;
+  text-overflow: ellipsis;
 }
 .failed {
   color: var(--coral);
