@@ -32,7 +32,6 @@ def used(path: Path) -> None:
     if path.suffix in (".png", ".jpg", ".tif"):
         read_image(path)
     else:
-        told(path)
         read_mesh(path)
 
 

@@ -33,7 +33,7 @@ from basin.stages.stage import all_keys
 from tests.frames import job
 from tests.spoilt import spoilt_scene
 
-MANY = 200  # spoilt documents; `./zinc bench --attack` takes 6 000
+MANY = 120  # spoilt documents; `./zinc bench --attack` takes 6 000
 DEMO = Path(__file__).resolve().parents[2] / "demo" / "scenes"
 
 
