@@ -605,7 +605,7 @@ class FirstLight(TransactionTestCase):
         page.get_by_text("No deliveries.").wait_for()
         page.get_by_role("button", name="Put in a delivery").click()
         page.get_by_label("Format", exact=True).select_option("ply")
-        self.wait(lambda: self.scene()["deliveries"][0]["format"] == "ply", 10, "the delivery was not kept")
+        self.wait(lambda: [d["format"] for d in self.scene()["deliveries"]] == ["ply"], 10, "the delivery was not kept")
         page.get_by_role("button", name="Deliver draft").click()
         state = page.get_by_test_id("delivery")
         state.get_by_text("8 of 8 files current").wait_for()
