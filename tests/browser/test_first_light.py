@@ -595,9 +595,10 @@ class FirstLight(TransactionTestCase):
         page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 7")
         seen = page.evaluate("window.seen")
         page.get_by_label("Hold").click()
-        newer = page.evaluate(low, 4)
-        self.assertIn(newer, seen)
-        self.assertNotIn(late, seen[seen.index(newer) :])
+        newer = [page.evaluate(low, n) for n in range(4, 9)]  # a slow machine leaves some of them out
+        shown = [index for index, one in enumerate(seen) if one in newer]
+        self.assertTrue(shown)
+        self.assertNotIn(late, seen[shown[0] :])
 
     def deliver(self, page: Page) -> None:
         """Put in a delivery, change its format, write it, and fetch it."""
