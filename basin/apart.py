@@ -22,7 +22,6 @@ import threading
 import time as clock
 from collections.abc import Callable
 from contextvars import ContextVar
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -70,14 +69,6 @@ def call(function: str, *given: Any, reach: list[Path], seconds: int = PROCESSOR
         )
 
 
-@dataclass
-class _Call:
-    """One end of a call's own connection."""
-
-    number: int
-    end: socket.socket
-
-
 class _Helper:
     """The helper process, and calls of it."""
 
@@ -113,7 +104,7 @@ class _Helper:
                     raise Ended("could not be read: its reader has ended; try again") from None
             began = clock.monotonic()
             try:
-                return self._answer(_Call(number, ours))
+                return _answer(ours)
             except (EOFError, ConnectionError):
                 late = clock.monotonic() - began > asked["seconds"] - 0.5
                 why = (
@@ -123,33 +114,39 @@ class _Helper:
             finally:
                 self._end(number)
 
-    def _answer(self, one: _Call) -> Answer:
-        until = clock.monotonic() + PATIENCE
-        (length,) = struct.unpack("<Q", _received(one.end, 8, until))
-        if length > LONGEST:
-            raise ConnectionError
-        said = json.loads(bytes(_received(one.end, length, until)))
-        if "ended" in said:
-            raise Ended(str(said["ended"]))
-        if "told" in said:
-            raise Told(str(said["told"]))
-        arrays = []
-        total = 0
-        for dtype, shape in said["arrays"]:
-            if dtype not in DTYPES or any(not isinstance(n, int) or n < 0 for n in shape):
-                raise ConnectionError
-            total += int(np.prod([float(n) for n in shape])) * np.dtype(dtype).itemsize
-            if total > MEMORY:
-                raise ConnectionError
-            array = np.empty(shape, dtype)
-            if array.nbytes:
-                _received_into(one.end, array.reshape(-1).view(np.uint8).data, until)
-            arrays.append(array)
-        return said["facts"], arrays
-
     def _end(self, number: int) -> None:
         with self._sending, contextlib.suppress(OSError):
             self._wire.send(json.dumps({"end": number}).encode())
+
+
+def _answer(end: socket.socket) -> Answer:
+    """What a call answers; ConnectionError for anything that is no answer."""
+    until = clock.monotonic() + PATIENCE
+    (length,) = struct.unpack("<Q", _received(end, 8, until))
+    if length > LONGEST:
+        raise ConnectionError
+    try:
+        said = json.loads(bytes(_received(end, length, until)))
+        shapes = [(str(dtype), [int(n) for n in shape]) for dtype, shape in said.get("arrays", [])]
+    except (ValueError, TypeError, AttributeError, RecursionError):
+        raise ConnectionError from None
+    if "ended" in said:
+        raise Ended(str(said["ended"]))
+    if "told" in said:
+        raise Told(str(said["told"]))
+    arrays = []
+    total = 0.0
+    for dtype, shape in shapes:
+        if dtype not in DTYPES or min(shape, default=0) < 0:
+            raise ConnectionError
+        total += float(np.prod([float(n) for n in shape])) * np.dtype(dtype).itemsize
+        if total > MEMORY:
+            raise ConnectionError
+        array = np.empty(shape, dtype)
+        if array.nbytes:
+            _received_into(end, array.reshape(-1).view(np.uint8).data, until)
+        arrays.append(array)
+    return said.get("facts"), arrays
 
 
 def _received(end: socket.socket, length: int, until: float) -> bytearray:

@@ -35,16 +35,14 @@ from typing import Any
 import numpy as np
 
 from basin.cache import Cache
-from basin.exchange import UnusableFile, read_image, read_mesh, told
+from basin.exchange import UnusableFile
 from basin.scene import SceneError, parse_scene
 from basin.stages.assembly import check_scene
 from basin.stages.files import SceneFiles
-from basin.stages.forecast import forecast
 from basin.stages.run import run
 from basin.stages.samples import tiny_scene
-from basin.stages.stage import Job, all_keys
 from benchmarks.speed import replaced
-from tests.spoilt import BINARY, NUMBERS, WORDS, sound, spoilt, spoilt_scene
+from tests.spoilt import BINARY, NUMBERS, WORDS, sound, spoilt, spoilt_scene, used, used_scene
 
 ROOT = Path(__file__).resolve().parent.parent
 PAGE = ROOT / "docs" / "security.md"
@@ -78,11 +76,7 @@ def _spoilt_files(kind: str, many: int) -> tuple[str, int, int, float, float]:
             one.write_bytes(spoilt(data, seed))
             begin = time.monotonic()
             try:
-                if kind in ("png", "jpg", "tif"):
-                    read_image(one)
-                else:
-                    told(one)
-                    read_mesh(one)
+                used(one)
                 read += 1
             except UnusableFile as error:
                 ended += "ended its reader" in str(error) or "to be read" in str(error)
@@ -120,11 +114,7 @@ def scenes(many: int) -> list[str]:
         for seed in range(many):
             begin = time.monotonic()
             try:
-                scene = parse_scene(spoilt_scene(documents[seed % len(documents)], seed))
-                check_scene(scene, SceneFiles(DEMO))
-                job = Job(scene, SceneFiles(DEMO), Cache(DEMO / "nowhere"), "draft")
-                forecast(job)
-                all_keys(job)
+                used_scene(spoilt_scene(documents[seed % len(documents)], seed), SceneFiles(DEMO))
                 valid += 1
             except (SceneError, UnusableFile):
                 pass

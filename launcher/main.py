@@ -58,7 +58,8 @@ def _running() -> int | None:
 def start(arguments: list[str]) -> int:
     """Set up, start the services, the worker and the web server; stay until interrupted."""
     host = arguments[arguments.index("--host") + 1] if "--host" in arguments[:-1] else "127.0.0.1"
-    loopback = host == "localhost" or host.startswith("127.")
+    # nobody else can reach it: on loopback, and no proxy before it
+    alone = (host == "localhost" or host.startswith("127.")) and not os.environ.get("ZINC_NAMES")
     os.umask(0o077)  # what lies in var/ is its owner's alone
     if os.geteuid() == 0:
         say("this runs as root, which nothing here needs; an account of its own is safer")
@@ -99,8 +100,8 @@ def start(arguments: list[str]) -> int:
 
         setup.beside(setup.page, data)
         accounts = [str(PYTHON), "manage.py", "person", "--needed"]
-        if not loopback and subprocess.run(accounts, env=env, capture_output=True).returncode:
-            raise SetupError(f"{host} can be reached by others; make an account first: ./zinc person NAME")
+        if not alone and subprocess.run(accounts, env=env, capture_output=True).returncode:
+            raise SetupError("others can reach this; make an account first: ./zinc person NAME")
         supervised.begin("worker", lambda: _worker(env, profile))
         supervised.begin("web server", lambda: _web(env, profile, host, web_port))
         until = time.monotonic() + 60
@@ -109,7 +110,7 @@ def start(arguments: list[str]) -> int:
                 raise SetupError(f"the web server ended at once; see {profile.folder / 'web.log'}.")
             time.sleep(0.1)
         say(f"the page answers after {time.monotonic() - begin:.0f} s")
-        sign_in = "demo  with  tide-mill" if loopback else "one of the accounts"
+        sign_in = "demo  with  tide-mill" if alone else "one of the accounts"
         print(f"\n  http://{host}:{web_port}\n  sign in as  {sign_in}\n\n  Ctrl-C ends it.", flush=True)
         while not stopping:
             time.sleep(0.5)
@@ -130,7 +131,7 @@ def start(arguments: list[str]) -> int:
 class Supervised:
     """Services that are begun again when they end; the end of one is not the end of the others."""
 
-    SOON, LATER = 1.0, 15.0  # seconds until one is begun again, at first, and if it ends again and again
+    SOON, LATER = 1.0, 15.0  # seconds until one is begun again, and if it has only just begun
 
     def __init__(self) -> None:
         self._begin: dict[str, Callable[[], subprocess.Popen[bytes]]] = {}
@@ -152,8 +153,7 @@ class Supervised:
         now = time.monotonic()
         for name in [n for n, process in self._running.items() if process.poll() is not None]:
             if name not in self._due:
-                lived = now - self._since[name]
-                self._due[name] = now + (self.SOON if lived > 60 else self.LATER if lived < 10 else 2 * self.SOON)
+                self._due[name] = now + (self.LATER if now - self._since[name] < self.LATER else self.SOON)
                 say(f"the {name} ended (exit {self._running[name].returncode}); starting it again")
             elif now >= self._due[name]:
                 del self._due[name]

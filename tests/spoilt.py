@@ -10,12 +10,19 @@ import numpy as np
 from PIL import Image
 from pxr import Sdf, UsdUtils
 
-from basin.exchange import write_obj, write_ply
+from basin.cache import Cache
+from basin.exchange import read_image, read_mesh, told, write_obj, write_ply
 from basin.exchange.alembic import AlembicFile
+from basin.exchange.files import IMAGES
 from basin.exchange.gltf import write_glb
 from basin.exchange.pieces import Piece
 from basin.exchange.usd import UsdFile
 from basin.geometry.primitives import sphere_mesh
+from basin.scene import parse_scene
+from basin.stages.assembly import check_scene
+from basin.stages.files import SceneFiles
+from basin.stages.forecast import forecast
+from basin.stages.stage import Job, all_keys
 
 BINARY = ("ply", "stl", "glb", "usdc", "usdz", "abc", "png", "jpg", "tif")
 TEXT = ("obj", "usda", "gltf")
@@ -94,6 +101,24 @@ def spoilt(data: bytes, seed: int) -> bytes:
             case _:
                 held = held[:at] if rng.random() < 0.5 else held[at:]
     return bytes(held)
+
+
+def used(path: Path) -> None:
+    """A file as the application uses what is uploaded; UnusableFile if it cannot be."""
+    if path.suffix in IMAGES:
+        read_image(path)
+    else:
+        told(path)
+        read_mesh(path)
+
+
+def used_scene(document: dict[str, Any], files: SceneFiles) -> None:
+    """A document as the application uses what is kept; SceneError or ValueError if it cannot be."""
+    scene = parse_scene(document)
+    check_scene(scene, files)
+    job = Job(scene, files, Cache(files.folder / "nowhere"), "draft")
+    forecast(job)
+    all_keys(job)
 
 
 NUMBERS = [0, -1, 1, 2, 1e-300, 1e300, -1e308, 5e-324, 1e-9, 1e9, 1e6, 2**31, 2**63, -(2**63), 10**30, 0.5, 1e-4, 77.7]

@@ -169,7 +169,7 @@ def _moments(meshes: list[tuple[Any, Any]]) -> list[float]:
     return sorted({round(t, 9) for child, schema in meshes for t in _times(child, schema)})
 
 
-def told(path: Path, _fps: float) -> tuple[int, None, None]:
+def told(path: Path) -> tuple[int, None, None]:
     """How many moments an archive holds; it tells neither its unit nor its axes."""
     return len(_moments(_meshes(_opened(path)))), None, None
 

@@ -54,10 +54,10 @@ def moments(file: str, fps: float, only_first: bool) -> Answer:
     return [round(n, 6) for n in number], [np.asarray(places), triangle]
 
 
-def told(file: str, fps: float) -> Answer:
+def told(file: str) -> Answer:
     """How many moments a USD or Alembic file holds, its metres a unit and its up axis (none if it does not say)."""
     path = Path(file)
-    count, metres, up = _moving(path, lambda: _reader(path).told(path, fps))
+    count, metres, up = _moving(path, lambda: _reader(path).told(path))
     return {"moments": max(count, 1), "metres": metres, "up": up}, []
 
 
@@ -76,9 +76,7 @@ def _reader(path: Path) -> Any:
 def _moving(path: Path, read: Any) -> Any:
     try:
         return read()
-    except MemoryError:
-        raise
-    except UnusableFile:
+    except (MemoryError, UnusableFile):
         raise
     except ValueError as error:
         raise UnusableFile(f"{path.name}: {error}") from None

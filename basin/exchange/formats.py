@@ -107,12 +107,12 @@ def _animated(path: Path, unit: str, up: str, fps: float) -> MeshSequence:
     return _sequence(float(number[0]), float(steps.mean()), places, triangle.astype(np.int32), unit, up)
 
 
-def read_apart(function: str, path: Path, *given: Any, file: str | None = None) -> Answer:
+def read_apart(function: str, path: Path, *given: Any) -> Answer:
     """Have a file read apart, with its folder in reach; UnusableFile if it cannot be."""
     try:
         return call(f"basin.exchange.decoders:{function}", *given, reach=[path.parent])
     except Ended as error:
-        raise UnusableFile(f"{file or path.name}: {error}") from None
+        raise UnusableFile(f"{path.name}: {error}") from None
     except Told as error:
         raise UnusableFile(str(error)) from None
 
@@ -138,7 +138,7 @@ def told(path: Path) -> FileTold:
     whole_file(path)
     if kind_of(path) not in MOVING:
         return FileTold(1, *(("m", "y") if kind_of(path) in ("glb", "gltf") else (None, None)))
-    said, _ = read_apart("told", path, str(path), 24.0)
+    said, _ = read_apart("told", path, str(path))
     metres = said["metres"] or 0.0
     units = [name for name, size in METRES.items() if abs(size / metres - 1) < 1e-6] if metres > 0 else []
     return FileTold(said["moments"], units[0] if units else None, said["up"])

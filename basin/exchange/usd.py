@@ -159,7 +159,7 @@ def _within(layer: Sdf.Layer, name: str, names: set[str]) -> None:
     layer.Traverse(Sdf.Path.absoluteRootPath, look)
 
 
-def told(path: Path, _fps: float) -> tuple[int, float, str]:
+def told(path: Path) -> tuple[int, float, str]:
     """How many moments a file holds, metres per unit and the up axis that it says it has."""
     stage = opened(path)
     metres, up = float(UsdGeom.GetStageMetersPerUnit(stage)), str(UsdGeom.GetStageUpAxis(stage)).lower()

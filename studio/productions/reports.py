@@ -93,13 +93,17 @@ def _made_from(take: Take) -> Hashable:
 
 def job_of(take: Take, quality: str) -> Job:
     """What frames of a take are made from."""
+    return _stamped(take, quality)[0]
 
+
+def _stamped(take: Take, quality: str) -> tuple[Job, Hashable]:
+    """What frames of a take are made from, and what changes whenever that does."""
     stamp = _made_from(take)
 
     def kept(job: Job) -> dict[str, Keys]:
         return _kept.get(("keys", take.pk, quality), stamp, lambda: reckoned_keys(job), _keys_bytes)
 
-    return Job(scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality)), quality, kept)
+    return Job(scene_of(take), SceneFiles(take.folder), Cache(take.cache_folder(quality)), quality, kept), stamp
 
 
 def _keys_bytes(keys: dict[str, Keys]) -> int:
@@ -124,8 +128,8 @@ def _folder_stamp(folder: Path) -> Hashable:
 
 def stage_report(take: Take, quality: str) -> list[dict[str, Any]]:
     """Per stage: the state of every frame, readings, bytes on disk and seconds spent."""
-    job = job_of(take, quality)
-    stamp = (_made_from(take), _cached(job))
+    job, made_from = _stamped(take, quality)
+    stamp = (made_from, _cached(job))
     return _kept.get(("stages", take.pk, quality), stamp, lambda: _stage_report(job), _report_bytes)
 
 
@@ -135,8 +139,8 @@ def _report_bytes(report: list[dict[str, Any]]) -> int:
 
 def stage_report_text(take: Take, quality: str) -> bytes:
     """The same as JSON."""
-    job = job_of(take, quality)
-    stamp = (_made_from(take), _cached(job))
+    job, made_from = _stamped(take, quality)
+    stamp = (made_from, _cached(job))
 
     def made() -> bytes:
         return json.dumps(stage_report(take, quality), allow_nan=False).encode()
@@ -180,12 +184,12 @@ def _finite(measured: dict[str, float]) -> dict[str, float]:
 
 def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> tuple[Forecast, Checked]:
     """Forecast and check of a take's scene; what some stages (all, if none are named) do not fit is a problem too."""
-    job = job_of(take, quality)
+    job, made_from = _stamped(take, quality)
 
     def made() -> tuple[Forecast, Checked]:
         return forecast(job), check_scene(job.scene, job.files)
 
-    expected, found = _kept.get(("forecast", take.pk, quality), _made_from(take), made)
+    expected, found = _kept.get(("forecast", take.pk, quality), made_from, made)
     names = wanted or list(expected.costs)
     said = [expected.refusal(names), expected.lacking(job.cache.folder, names)]
     return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
@@ -212,9 +216,9 @@ def delivery_folder(take: Take, quality: str, name: str) -> Path:
 
 def delivery_report(take: Take, quality: str) -> list[dict[str, Any]]:
     """Per delivery: how many of its files are current, stale and missing, bytes on disk, and where they are."""
-    job = job_of(take, quality)
+    job, made_from = _stamped(take, quality)
     folders = [delivery_folder(take, quality, one.name) for one in job.scene.deliveries]
-    stamp = (_made_from(take), _cached(job), tuple(map(_folder_stamp, folders)))
+    stamp = (made_from, _cached(job), tuple(map(_folder_stamp, folders)))
     return _kept.get(("deliveries", take.pk, quality), stamp, lambda: _delivery_report(take, job))
 
 

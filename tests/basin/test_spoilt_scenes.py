@@ -26,12 +26,9 @@ from basin.scene import SceneError, parse_scene
 from basin.stages import run as running
 from basin.stages.assembly import check_scene
 from basin.stages.files import SceneFiles
-from basin.stages.forecast import forecast
 from basin.stages.run import RunFailure, run
 from basin.stages.samples import tiny_scene
-from basin.stages.stage import all_keys
-from tests.frames import job
-from tests.spoilt import spoilt_scene
+from tests.spoilt import spoilt_scene, used_scene
 
 MANY = 120  # spoilt documents; `./zinc bench --attack` takes 6 000
 DEMO = Path(__file__).resolve().parents[2] / "demo" / "scenes"
@@ -56,11 +53,7 @@ class Documents(SimpleTestCase):
             for seed in range(MANY):
                 begin = time.process_time()
                 try:
-                    scene = parse_scene(spoilt_scene(documents[seed % len(documents)], seed))
-                    check_scene(scene, SceneFiles(DEMO))
-                    made = job(scene, SceneFiles(DEMO), "draft")
-                    forecast(made)
-                    all_keys(made)
+                    used_scene(spoilt_scene(documents[seed % len(documents)], seed), SceneFiles(DEMO))
                     sound += 1
                 except (SceneError, ValueError) as error:
                     self.assertTrue(str(error))

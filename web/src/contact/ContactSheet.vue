@@ -91,11 +91,6 @@ useEvents(() => {
 </template>
 
 <style scoped>
-.page {
-  height: 100vh;
-  display: flex;
-  flex-direction: column;
-}
 main {
   flex: 1;
   overflow: auto;

@@ -85,11 +85,6 @@ async function remove() {
 </template>
 
 <style scoped>
-.page {
-  height: 100vh;
-  display: flex;
-  flex-direction: column;
-}
 main {
   flex: 1;
   min-height: 0;

@@ -72,11 +72,6 @@ async function stop(run: number) {
 </template>
 
 <style scoped>
-.page {
-  height: 100vh;
-  display: flex;
-  flex-direction: column;
-}
 main {
   flex: 1;
   overflow: auto;
