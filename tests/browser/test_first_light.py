@@ -592,13 +592,19 @@ class FirstLight(TransactionTestCase):
         page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 5")
         self.assertTrue(gate.held)
         gate.open()
-        page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 7")
+        # held by the page itself: on a slow machine the playhead is round again before a click from here arrives
+        page.wait_for_function(
+            "() => { if (+document.querySelector('[data-testid=frame]').innerText < 7) return false;"
+            " document.querySelector('[aria-label=Hold]').click(); return true }"
+        )
         seen = page.evaluate("window.seen")
-        page.get_by_label("Hold").click()
+        earlier = [page.evaluate(low, n) for n in (1, 2)]
         newer = [page.evaluate(low, n) for n in range(4, 9)]  # a slow machine leaves some of them out
         shown = [index for index, one in enumerate(seen) if one in newer]
         self.assertTrue(shown)
-        self.assertNotIn(late, seen[shown[0] :])
+        after = seen[shown[0] :]
+        again = [index for index, one in enumerate(after) if one in earlier]  # the second time round frame 3 is due
+        self.assertNotIn(late, after[: again[0]] if again else after)
 
     def deliver(self, page: Page) -> None:
         """Put in a delivery, change its format, write it, and fetch it."""
