@@ -10,10 +10,12 @@ from studio.accounts.api import router as accounts
 from studio.answers import Documents, problem, unexpected
 from studio.errors import Refused, told
 from studio.productions.api import router as productions
+from studio.productions.sheet_api import router as sheet
 from studio.runs.api import router as runs
 
 api = NinjaAPI(title="Zinc Basin", version="1", auth=django_auth, docs_url=None, parser=Documents())
 api.add_router("", accounts)
+api.add_router("", sheet)
 api.add_router("", productions)
 api.add_router("", runs)
 

@@ -6,8 +6,8 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 
 from studio.api import api
+from studio.events import stream
 from studio.health import health
-from studio.runs.events import stream
 
 
 @ensure_csrf_cookie

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-from contextlib import suppress
 from dataclasses import asdict, replace
 from typing import Annotated, Any
 
@@ -15,7 +14,8 @@ from basin.scene import scene_schema
 from basin.stages.judge import Asked
 from basin.stages.stage import stages
 from studio.errors import Refused, Said, told
-from studio.productions import judging, reports, services, uploads
+from studio.productions import history, judging, reports, services, uploads
+from studio.productions.access import role_in, take_for, user_of
 from studio.productions.models import Take
 
 router = Router(tags=["productions"])
@@ -41,41 +41,16 @@ class StageCard(Schema):
     reads: list[str]
 
 
-class StageVessel(Schema):
-    stage: str
-    current: int
-    stale: int
-    total: int
-    bytes: int
-
-
-class TakeCard(Schema):
-    id: int
-    name: str
-    changed: str
-    vessels: list[StageVessel]
-    problems: list[Said] = []
-
-
-class ShotCard(Schema):
-    id: int
-    name: str
-    first: int
-    last: int
-    takes: list[TakeCard]
-
-
-class ProductionCard(Schema):
-    id: int
-    name: str
-    shots: list[ShotCard]
-
-
 class TakeDetail(Schema):
     id: int
     name: str
     shot: str
     production: str
+    role: str
+    undoable: int
+    redoable: int
+    unit: str
+    up: str
     revision: int
     scene: dict[str, Any]
     problems: list[Said] = []
@@ -85,6 +60,10 @@ class TakeDetail(Schema):
 class SceneChange(Schema):
     revision: Revision
     scene: dict[str, Any]
+
+
+class AtRevision(Schema):
+    revision: Revision
 
 
 class TakeText(Schema):
@@ -98,10 +77,6 @@ class TakeText(Schema):
 class TextChange(Schema):
     revision: Revision
     text: str
-
-
-class Removed(Schema):
-    name: str
 
 
 class CostReply(Schema):
@@ -242,75 +217,58 @@ def declared_stages(request: HttpRequest) -> list[StageCard]:
     return [StageCard(**{name: getattr(stage, name) for name in names}) for stage in stages().values()]
 
 
-@router.get("/productions", response=list[ProductionCard])
-def productions(request: HttpRequest) -> list[ProductionCard]:
-    """The contact sheet: what there is and how full its vessels are (draft)."""
-    cards = []
-    for production in services.productions_for(request.user):  # type: ignore[arg-type]
-        shots = []
-        for shot in production.shots.all():
-            takes, first, last = [], 1, 1
-            for take in shot.takes.all():
-                takes.append(_card(take))
-                with suppress(Refused):
-                    time = reports.scene_of(take).time
-                    first, last = time.first, time.last
-            shots.append(ShotCard(id=shot.pk, name=shot.name, first=first, last=last, takes=takes))
-        cards.append(ProductionCard(id=production.pk, name=production.name, shots=shots))
-    return cards
-
-
-def _card(take: Take) -> TakeCard:
-    """A take on the sheet; one that cannot be read says so and is empty."""
-    own: dict[str, Any] = {"id": take.pk, "name": take.name, "changed": take.changed.isoformat()}
-    try:
-        report = reports.stage_report(take, "draft")
-    except Refused as error:
-        return TakeCard(**own, vessels=[], problems=told(error.problems))
-    vessels = [
-        StageVessel(
-            stage=r["stage"],
-            current=r["states"].count("current"),
-            stale=r["states"].count("stale"),
-            total=len(r["states"]),
-            bytes=r["bytes"],
-        )
-        for r in report
-    ]
-    return TakeCard(**own, vessels=vessels)
-
-
-def _detail(take: Take, found: reports.Checked) -> TakeDetail:
+def _detail(request: HttpRequest, take: Take, said: reports.Checked) -> TakeDetail:
+    role = role_in(user_of(request), take.shot.production)
+    undoable, redoable = history.steps(take)
     return TakeDetail(
         id=take.pk,
         name=take.name,
         shot=take.shot.name,
         production=take.shot.production.name,
+        role=role.label if role else "",
+        undoable=undoable,
+        redoable=redoable,
+        unit=take.shot.unit,
+        up=take.shot.up,
         revision=take.revision,
         scene=reports.scene_of(take).model_dump(mode="json"),
-        problems=told(found.problems),
-        remarks=told(found.remarks),
+        problems=told(said.problems),
+        remarks=told(said.remarks),
     )
 
 
 @router.get("/takes/{take_id}", response=TakeDetail)
 def take(request: HttpRequest, take_id: int) -> TakeDetail:
     """A take with its scene."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return _detail(found, reports.take_forecast(found, "draft")[1])
+    found = take_for(request, take_id)
+    return _detail(request, found, reports.take_forecast(found, "draft")[1])
 
 
 @router.put("/takes/{take_id}/scene", response=TakeDetail)
 def change_scene(request: HttpRequest, take_id: int, change: SceneChange) -> TakeDetail:
     """Keep a changed scene."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return _detail(*services.keep_scene(found, change.scene, change.revision))
+    found = take_for(request, take_id)
+    return _detail(request, *services.keep_scene(found, change.scene, change.revision, user_of(request)))
+
+
+@router.post("/takes/{take_id}/undo", response=TakeDetail)
+def undo(request: HttpRequest, take_id: int, seen: AtRevision) -> TakeDetail:
+    """Undo the newest edit, whoever made it."""
+    found = take_for(request, take_id)
+    return _detail(request, *services.step_scene(found, -1, seen.revision, user_of(request)))
+
+
+@router.post("/takes/{take_id}/redo", response=TakeDetail)
+def redo(request: HttpRequest, take_id: int, seen: AtRevision) -> TakeDetail:
+    """Do again what was undone."""
+    found = take_for(request, take_id)
+    return _detail(request, *services.step_scene(found, 1, seen.revision, user_of(request)))
 
 
 @router.get("/takes/{take_id}/text", response=TakeText)
 def take_as_text(request: HttpRequest, take_id: int) -> TakeText:
     """A take's document as it was kept, whether it can be used or not."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     text = json.dumps(found.scene, indent=2, ensure_ascii=False)
     problems: list[Said] = []
     try:
@@ -323,22 +281,14 @@ def take_as_text(request: HttpRequest, take_id: int) -> TakeText:
 @router.put("/takes/{take_id}/text", response=TakeDetail)
 def change_text(request: HttpRequest, take_id: int, change: TextChange) -> TakeDetail:
     """Keep a document that was changed as text."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    return _detail(*services.keep_text(found, change.text, change.revision))
-
-
-@router.delete("/takes/{take_id}", response=Removed)
-def remove_take(request: HttpRequest, take_id: int) -> Removed:
-    """Take a take off the sheet; its files stay where they are."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
-    services.remove(found)
-    return Removed(name=found.name)
+    found = take_for(request, take_id)
+    return _detail(request, *services.keep_text(found, change.text, change.revision, user_of(request)))
 
 
 @router.get("/takes/{take_id}/forecast/{quality}", response=ForecastReply)
 def forecast(request: HttpRequest, take_id: int, quality: str) -> ForecastReply:
     """What a run would cost."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     expected, said = reports.take_forecast(found, services.quality_of(quality))
     whole: dict[str, Any] = {"memory": expected.memory, "disk": expected.disk, "fits": expected.fits}
     return ForecastReply(**{**asdict(expected), **whole}, problems=told(said.problems), remarks=told(said.remarks))
@@ -347,14 +297,14 @@ def forecast(request: HttpRequest, take_id: int, quality: str) -> ForecastReply:
 @router.get("/takes/{take_id}/stages/{quality}", response=list[StageReport])
 def stage_reports(request: HttpRequest, take_id: int, quality: str) -> HttpResponse:
     """State of every frame of every stage."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     return _plain(reports.stage_report_text(found, services.quality_of(quality)))
 
 
 @router.delete("/takes/{take_id}/stages/{quality}/{stage}", response=Freed)
 def delete_stage(request: HttpRequest, take_id: int, quality: str, stage: str) -> Freed:
     """Delete a stage's frames."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     freed = services.delete_stage(found, services.quality_of(quality), services.stage_of(stage).name)
     return Freed(bytes=freed)
 
@@ -370,7 +320,7 @@ def view(
     by: str = "",
 ) -> HttpResponse:
     """A frame packed for the viewport, coloured by an attribute; immutable under its key."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     where = (found, services.quality_of(quality), services.stage_of(stage).name, frame)
     tag = f'"{services.frame_key(*where)}-{budget}-{by}"'
     if request.headers.get("If-None-Match") == tag:
@@ -388,17 +338,17 @@ def _asked(take: Take, quality: str, scene: dict[str, Any], frame: int) -> Asked
 @router.post("/takes/{take_id}/judge/{quality}")
 def judge(request: HttpRequest, take_id: int, quality: str, wanted: JudgeRequest) -> HttpResponse:
     """A frame meshed with the settings of a scene that need not be kept, packed for the viewport with its facts."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     how = wanted.model_dump(include={"middle", "reach", "coarser", "by"})
     asked = replace(_asked(found, quality, wanted.scene, wanted.frame), **how)
-    packed = judging.judged(found, (request.user.pk, wanted.session), asked)
+    packed = judging.judged(found, (user_of(request).pk, wanted.session), asked)
     return HttpResponse(packed, content_type="application/octet-stream")
 
 
 @router.post("/takes/{take_id}/freeze/{quality}", response=Frozen)
 def freeze(request: HttpRequest, take_id: int, quality: str, wanted: FreezeRequest) -> Frozen:
     """Keep a frame's surface as a mesh that others can use while the rest is tuned."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     if not re.fullmatch(r"\w[\w -]{0,60}", wanted.name):
         raise Refused(["A name is made of letters, digits, blanks and dashes."])
     file, triangles = judging.frozen(found, _asked(found, quality, wanted.scene, wanted.frame), wanted.name)
@@ -408,13 +358,13 @@ def freeze(request: HttpRequest, take_id: int, quality: str, wanted: FreezeReque
 @router.get("/takes/{take_id}/frozen", response=list[str])
 def frozen(request: HttpRequest, take_id: int) -> list[str]:
     """Names of the surfaces that were frozen."""
-    return [p.name for p in judging.frozen_files(services.take_for(request.user, take_id))]  # type: ignore[arg-type]
+    return [p.name for p in judging.frozen_files(take_for(request, take_id))]
 
 
 @router.get("/takes/{take_id}/frozen/{name}")
 def frozen_file(request: HttpRequest, take_id: int, name: str) -> FileResponse:
     """A frozen surface."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     for path in judging.frozen_files(found):
         if path.name == name:
             return FileResponse(path.open("rb"), as_attachment=True, filename=name)
@@ -424,14 +374,14 @@ def frozen_file(request: HttpRequest, take_id: int, name: str) -> FileResponse:
 @router.get("/takes/{take_id}/elements/{index}/mesh")
 def element_mesh(request: HttpRequest, take_id: int, index: int, frame: int | None = None) -> HttpResponse:
     """An element's mesh packed for the viewport; at a frame if it deforms."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     return HttpResponse(services.element_view(found, index, frame), content_type="application/octet-stream")
 
 
 @router.get("/takes/{take_id}/elements/{index}/solid/{quality}/{frame}")
 def solver_solid(request: HttpRequest, take_id: int, index: int, quality: str, frame: int) -> HttpResponse:
     """A collider as the solver's grid has it, packed for the viewport."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     packed = services.solid_view(found, index, services.quality_of(quality), frame)
     return HttpResponse(packed, content_type="application/octet-stream")
 
@@ -439,19 +389,19 @@ def solver_solid(request: HttpRequest, take_id: int, index: int, quality: str, f
 @router.get("/takes/{take_id}/poses", response=list[PlacedReply])
 def poses(request: HttpRequest, take_id: int) -> HttpResponse:
     """Matrices of every element, one per frame where it moves, and whether it is shown."""
-    return _plain(reports.poses_text(services.take_for(request.user, take_id)))  # type: ignore[arg-type]
+    return _plain(reports.poses_text(take_for(request, take_id)))
 
 
 @router.get("/takes/{take_id}/camera", response=list[Seen])
 def camera(request: HttpRequest, take_id: int) -> list[reports.Seen]:
     """The shot camera, once if it is still, else at every frame."""
-    return reports.seen_from(services.take_for(request.user, take_id))  # type: ignore[arg-type]
+    return reports.seen_from(take_for(request, take_id))
 
 
 @router.post("/takes/{take_id}/uploads", response=Sent)
 def send_files(request: HttpRequest, take_id: int, file: File[list[UploadedFile]], upload: str = "") -> Sent:
     """Send files, to an upload that has begun if one is named; they are read when something is made of them."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     upload = upload or uploads.begun(found)
     return Sent(upload=upload, files=uploads.received(found, upload, file))
 
@@ -459,14 +409,14 @@ def send_files(request: HttpRequest, take_id: int, file: File[list[UploadedFile]
 @router.get("/takes/{take_id}/uploads/{upload}", response=Reading)
 def how_far(request: HttpRequest, take_id: int, upload: str) -> Reading:
     """How many files of an upload have been read."""
-    services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    take_for(request, take_id)
     return Reading(read=uploads.read.get(upload, 0))
 
 
 @router.post("/takes/{take_id}/meshes", response=MeshReply)
 def import_mesh(request: HttpRequest, take_id: int, upload: str, unit: str = "m", up: str = "y") -> MeshReply:
     """Make a mesh of an upload, or one that deforms of its numbered files; elements may then name it."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     _check_axes(unit, up)
     return MeshReply(**asdict(services.keep_mesh(found, upload, unit, up)))
 
@@ -474,14 +424,14 @@ def import_mesh(request: HttpRequest, take_id: int, upload: str, unit: str = "m"
 @router.post("/takes/{take_id}/images", response=Kept)
 def import_images(request: HttpRequest, take_id: int, upload: str) -> Kept:
     """Make an image of an upload, or a numbered sequence of them, for the colours of a source."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     return Kept(file=services.keep_images(found, upload))
 
 
 @router.post("/takes/{take_id}/camera", response=Camera)
 def import_camera(request: HttpRequest, take_id: int, upload: str, unit: str = "", up: str = "") -> Camera:
     """Read a camera file, in its own unit and axes if none are chosen; what comes back can be put into the scene."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     _check_axes(unit or "m", up or "y")
     facts = services.camera_of(found, upload, unit or None, up or None)
     return Camera(camera=facts.camera.model_dump(mode="json"), unit=facts.unit, up=facts.up, told=facts.told)
@@ -490,7 +440,7 @@ def import_camera(request: HttpRequest, take_id: int, upload: str, unit: str = "
 @router.get("/takes/{take_id}/meshes/facts", response=MeshReply)
 def mesh_facts(request: HttpRequest, take_id: int, file: str, unit: str = "m", up: str = "y") -> MeshReply:
     """A kept mesh looked at under another unit or axis."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     _check_axes(unit, up)
     return MeshReply(**asdict(services.mesh_facts(found, file, unit, up)))
 
@@ -503,14 +453,14 @@ def _check_axes(unit: str, up: str) -> None:
 @router.get("/takes/{take_id}/deliveries/{quality}", response=list[DeliveryReport])
 def deliveries(request: HttpRequest, take_id: int, quality: str) -> list[DeliveryReport]:
     """What of each delivery is written and current."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     return [DeliveryReport(**r) for r in reports.delivery_report(found, services.quality_of(quality))]
 
 
 @router.get("/takes/{take_id}/deliveries/{quality}/download")
 def download(request: HttpRequest, take_id: int, quality: str, name: str) -> FileResponse:
     """A delivery's files and its manifest as a zip."""
-    found = services.take_for(request.user, take_id)  # type: ignore[arg-type]
+    found = take_for(request, take_id)
     path = services.delivery_zip(found, services.quality_of(quality), name)
     handle = path.open("rb")
     path.unlink()  # the open file goes on to exist until it is sent

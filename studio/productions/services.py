@@ -12,8 +12,6 @@ from typing import Any
 
 from django.contrib.auth.models import User
 from django.db import transaction
-from django.db.models import F, Prefetch
-from django.utils import timezone
 
 from basin.cache import Cache, DamagedFrame, StageBusy
 from basin.scene import Scene, SceneError, parse_scene
@@ -27,29 +25,10 @@ from basin.stages.stage import Look, Stage, named
 from basin.stages.view import pack_element, pack_solid
 from studio.answers import check_plain
 from studio.errors import Refused
-from studio.productions import uploads
-from studio.productions.models import Production, Take
+from studio.productions import history, uploads
+from studio.productions.keeping import QUALITIES
+from studio.productions.models import Production, Role, Take
 from studio.productions.reports import delivery_folder, scene_of
-
-QUALITIES = ("draft", "proof", "final")
-
-
-def take_for(user: User, take_id: int) -> Take:
-    """A take that the user may see; Refused (404) otherwise."""
-    found = (
-        Take.objects.filter(pk=take_id, removed=None, shot__production__members=user)
-        .select_related("shot__production")
-        .first()
-    )
-    if found is None:
-        raise Refused(["There is no such take, or it is not yours to see."], 404)
-    return found
-
-
-def productions_for(user: User) -> list[Production]:
-    """The user's productions with shots and takes."""
-    there = Prefetch("shots__takes", Take.objects.filter(removed=None).order_by("pk"))
-    return list(Production.objects.filter(members=user).prefetch_related(there).order_by("name"))
 
 
 def check_scene_of(take: Take, document: dict[str, Any]) -> Scene:
@@ -62,24 +41,25 @@ def check_scene_of(take: Take, document: dict[str, Any]) -> Scene:
     return scene
 
 
-def keep_scene(take: Take, document: dict[str, Any], revision: int) -> tuple[Take, Checked]:
+def keep_scene(take: Take, document: dict[str, Any], revision: int, user: User) -> tuple[Take, Checked]:
     """Store a changed scene; returns the take and what is said of it.
 
     The document itself must be valid. Refused (409) if somebody else changed it since `revision`.
     """
     scene = check_scene_of(take, document)
-    plain = scene.model_dump(mode="json")
+    held = history.kept(take, scene.model_dump(mode="json"), revision, user)
+    return held, check_scene(scene, SceneFiles(take.folder))
+
+
+def step_scene(take: Take, by: int, revision: int, user: User) -> tuple[Take, Checked]:
+    """Undo an edit (-1) or do it again (1); returns the take and what is said of it."""
     with transaction.atomic():
-        changed = Take.objects.filter(pk=take.pk, revision=revision).update(
-            scene=plain, revision=F("revision") + 1, changed=timezone.now()
-        )
-        if not changed:
-            raise Refused(["Somebody else changed this take meanwhile; load it again."], 409)
-    take.refresh_from_db()
-    return take, check_scene(scene, SceneFiles(take.folder))
+        held = history.stepped(take, by, revision, user)
+        scene = scene_of(held)  # one that cannot be used stays undone
+    return held, check_scene(scene, SceneFiles(take.folder))
 
 
-def keep_text(take: Take, text: str, revision: int) -> tuple[Take, Checked]:
+def keep_text(take: Take, text: str, revision: int, user: User) -> tuple[Take, Checked]:
     """`keep_scene` of a document as text; Refused if it is none."""
     try:
         document = json.loads(text)
@@ -88,14 +68,7 @@ def keep_text(take: Take, text: str, revision: int) -> tuple[Take, Checked]:
     check_plain(document)
     if not isinstance(document, dict):
         raise Refused(["The document must be a JSON object."])
-    return keep_scene(take, document, revision)
-
-
-def remove(take: Take) -> None:
-    """Take a take off the sheet; its folder stays. Refused (409) while something of it is being made."""
-    if take.runs.filter(status__in=("waiting", "running")).exists():
-        raise Refused(["Something of this take is being made; stop that run first."], 409)
-    Take.objects.filter(pk=take.pk).update(removed=timezone.now())
+    return keep_scene(take, document, revision, user)
 
 
 def _check_joined(take: Take, scene: Scene) -> None:
@@ -254,7 +227,7 @@ def delivery_zip(take: Take, quality: str, name: str) -> Path:
 def load_demo(folder: Path, production: str, people: list[User]) -> list[Take]:
     """Put the demo production in place; returns takes that are new."""
     home, _ = Production.objects.get_or_create(name=production)
-    home.members.add(*people)
+    home.members.add(*people, through_defaults={"role": Role.OWNER})
     fresh = []
     for path in sorted(folder.glob("TM0*.json")):
         document = json.loads(path.read_text(encoding="utf-8"))

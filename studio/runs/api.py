@@ -9,7 +9,8 @@ from ninja import Field, Router, Schema
 
 from basin.stages import warm
 from studio.errors import Refused
-from studio.productions.services import take_for
+from studio.productions.access import take_for, user_of, visible
+from studio.productions.models import Take
 from studio.runs import services
 from studio.runs.models import Run
 
@@ -64,16 +65,16 @@ def _reply(row: Run) -> RunReply:
 @router.get("/runs", response=list[RunReply])
 def runs(request: HttpRequest) -> list[RunReply]:
     """The newest hundred runs of the user's productions."""
-    mine = Run.objects.filter(take__shot__production__members=request.user)  # type: ignore[misc]
+    mine = Run.objects.filter(take__in=visible(Take, user_of(request)))
     return [_reply(r) for r in mine.select_related("take__shot").order_by("-created", "-pk")[:100]]
 
 
 @router.post("/takes/{take_id}/runs", response=RunReply)
 def ask(request: HttpRequest, take_id: int, wanted: RunRequest) -> RunReply:
     """Ask for a run."""
-    take = take_for(request.user, take_id)  # type: ignore[arg-type]
+    take = take_for(request, take_id)
     made = services.ask_for_run(
-        request.user,  # type: ignore[arg-type]
+        user_of(request),
         take,
         wanted.quality,
         wanted.stages,
@@ -86,16 +87,17 @@ def ask(request: HttpRequest, take_id: int, wanted: RunRequest) -> RunReply:
 @router.post("/takes/{take_id}/deliver/{quality}", response=RunReply)
 def deliver(request: HttpRequest, take_id: int, quality: str, name: str) -> RunReply:
     """Ask for a delivery to be written."""
-    take = take_for(request.user, take_id)  # type: ignore[arg-type]
-    return _reply(services.ask_for_delivery(request.user, take, quality, name))  # type: ignore[arg-type]
+    take = take_for(request, take_id)
+    return _reply(services.ask_for_delivery(user_of(request), take, quality, name))
 
 
 @router.post("/runs/{run_id}/stop", response=RunReply)
 def stop(request: HttpRequest, run_id: int) -> RunReply:
     """Stop a run; whole frames stay."""
-    row = Run.objects.filter(pk=run_id, take__shot__production__members=request.user).first()  # type: ignore[misc]
+    row = Run.objects.filter(pk=run_id, take__in=visible(Take, user_of(request))).first()
     if row is None:
         raise Refused(["There is no such run."], 404)
+    take_for(request, row.take_id)
     return _reply(services.ask_to_stop(row))
 
 

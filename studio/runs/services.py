@@ -28,11 +28,11 @@ from basin.stages.run import FrameDone, RunFailure
 from basin.stages.stage import named
 from basin.stages.stage import stages as all_stages
 from studio.errors import Refused
+from studio.events import publish
 from studio.productions.models import Take
 from studio.productions.reports import scene_of, take_forecast
 from studio.productions.services import quality_of
 from studio.runs import crashes
-from studio.runs.events import publish
 from studio.runs.models import Run
 from studio.runs.work import Files, is_at_work, works
 

@@ -31,7 +31,7 @@ from basin.geometry.mesh import TriangleMesh
 from basin.geometry.primitives import box_mesh, sphere_mesh
 from basin.stages.samples import tiny_scene
 from basin.stages.stage import OTHERS
-from studio.productions.models import Production, Take
+from studio.productions.models import Production, Role, Take
 from studio.runs.models import Run
 from tests.toy_stage import CENTRE
 from tests.waiting import until
@@ -88,7 +88,7 @@ class FirstLight(TransactionTestCase):
         with override_settings(PASSWORD_HASHERS=[PBKDF2]):  # the web server knows no other
             person = User.objects.create_user("mira", password="clay")
         production = Production.objects.create(name="Mill")
-        production.members.add(person)
+        production.members.add(person, through_defaults={"role": Role.OWNER})
         scene: dict[str, Any] = {**tiny_scene(), "time": {"last": 8}, "elements": []}
         scene["camera"] = {"eye": [0.9, 0.6, 0.9], "target": [0.2, 0.15, 0.2], "angle": 35}
         self.take = Take.objects.create(shot=production.shots.create(name="TM900 Trial"), name="one", scene=scene)

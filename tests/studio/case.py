@@ -13,7 +13,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client, TransactionTestCase, override_settings
 
 from basin.stages.samples import tiny_scene
-from studio.productions.models import Production, Take
+from studio.productions.models import Production, Role, Take
 
 CUBE = """v 0 0 0
 v 1 0 0
@@ -43,7 +43,7 @@ class StudioCase(TransactionTestCase):
         self.addCleanup(own.disable)
         self.person = User.objects.create_user("mira", password="clay")
         production = Production.objects.create(name="Mill")
-        production.members.add(self.person)
+        production.members.add(self.person, through_defaults={"role": Role.OWNER})
         self.take = Take.objects.create(
             shot=production.shots.create(name="TM900"), name="one", scene={**tiny_scene(), "time": {"last": 4}}
         )

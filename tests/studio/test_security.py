@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import re
 import runpy
 import subprocess
 import sys
@@ -24,9 +25,10 @@ from django.core.checks import run_checks
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import OperationalError, connection
 from django.test import AsyncClient, Client, SimpleTestCase, override_settings
+from django.utils import timezone
 
 from basin.apart import nobody_waits
-from studio import guard
+from studio import events, guard
 from studio.accounts.api import LOCKED
 from studio.accounts.middleware import SEEN, Allowance
 from studio.accounts.models import Deed
@@ -35,51 +37,68 @@ from studio.api import api
 from studio.asgi import application
 from studio.errors import Refused
 from studio.productions import reports, uploads
-from studio.productions.models import Production, Take
-from studio.runs import crashes, events, services
+from studio.productions.models import Production, Role, Take
+from studio.runs import crashes, services
 from studio.runs.models import Run
 from tests.studio.case import CUBE, StudioCase
 
-# every action of the API: method, address within a take or without, body, and what its owner is answered
+# every action of the API: method, address, body, what its owner is answered, and the least role that may do it
 DOCUMENT: dict[str, Any] = {"revision": 0, "scene": {}}
-ACTIONS: list[tuple[str, str, Any, int]] = [
-    ("get", "/api/session", None, 200),
-    ("put", "/api/session/password", {"old": "no", "new": "no"}, 403),
-    ("get", "/api/scene-schema", None, 200),
-    ("get", "/api/stages", None, 200),
-    ("get", "/api/productions", None, 200),
-    ("get", "/api/readiness", None, 200),
-    ("get", "/api/runs", None, 200),
-    ("get", "/api/takes/{take}", None, 200),
-    ("get", "/api/takes/{take}/text", None, 200),
-    ("put", "/api/takes/{take}/text", {"revision": 0, "text": "{}"}, 422),
-    ("put", "/api/takes/{take}/scene", DOCUMENT, 422),
-    ("get", "/api/takes/{take}/forecast/draft", None, 200),
-    ("get", "/api/takes/{take}/stages/draft", None, 200),
-    ("delete", "/api/takes/{take}/stages/draft/liquid", None, 200),
-    ("get", "/api/takes/{take}/view/draft/liquid/1", None, 404),
-    ("post", "/api/takes/{take}/judge/draft", {"scene": {}, "frame": 1}, 422),
-    ("post", "/api/takes/{take}/freeze/draft", {"scene": {}, "frame": 1}, 422),
-    ("get", "/api/takes/{take}/frozen", None, 200),
-    ("get", "/api/takes/{take}/frozen/a.ply", None, 404),
-    ("get", "/api/takes/{take}/elements/0/mesh", None, 200),
-    ("get", "/api/takes/{take}/elements/0/solid/draft/1", None, 422),
-    ("get", "/api/takes/{take}/poses", None, 200),
-    ("get", "/api/takes/{take}/camera", None, 200),
-    ("post", "/api/takes/{take}/uploads", {}, 422),
-    ("get", "/api/takes/{take}/uploads/0", None, 200),
-    ("post", "/api/takes/{take}/meshes?upload=0", {}, 404),
-    ("post", "/api/takes/{take}/images?upload=0", {}, 404),
-    ("post", "/api/takes/{take}/camera?upload=0", {}, 404),
-    ("get", "/api/takes/{take}/meshes/facts?file=a.ply", None, 422),
-    ("get", "/api/takes/{take}/deliveries/draft", None, 200),
-    ("get", "/api/takes/{take}/deliveries/draft/download?name=a", None, 404),
-    ("post", "/api/takes/{take}/deliver/draft?name=a", {}, 404),
-    ("post", "/api/takes/{take}/runs", {"stages": ["none"]}, 422),
-    ("post", "/api/runs/{run}/stop", {}, 200),
-    ("delete", "/api/takes/{take}", None, 200),
-    ("post", "/api/session", {"name": "nobody", "password": "no"}, 403),
-    ("delete", "/api/session", None, 200),
+ACTIONS: list[tuple[str, str, Any, int, str]] = [
+    ("get", "/api/session", None, 200, ""),
+    ("put", "/api/session/password", {"old": "no", "new": "no"}, 403, ""),
+    ("get", "/api/scene-schema", None, 200, ""),
+    ("get", "/api/stages", None, 200, ""),
+    ("get", "/api/productions", None, 200, ""),
+    ("get", "/api/starts", None, 200, ""),
+    ("get", "/api/removed", None, 200, ""),
+    ("get", "/api/readiness", None, 200, ""),
+    ("get", "/api/runs", None, 200, ""),
+    ("post", "/api/productions", {"name": " "}, 422, ""),
+    ("get", "/api/takes/{take}", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/text", None, 200, "viewer"),
+    ("put", "/api/takes/{take}/text", {"revision": 0, "text": "{}"}, 422, "editor"),
+    ("put", "/api/takes/{take}/scene", DOCUMENT, 422, "editor"),
+    ("post", "/api/takes/{take}/undo", {"revision": 0}, 409, "editor"),
+    ("post", "/api/takes/{take}/redo", {"revision": 0}, 409, "editor"),
+    ("get", "/api/takes/{take}/forecast/draft", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/stages/draft", None, 200, "viewer"),
+    ("delete", "/api/takes/{take}/stages/draft/liquid", None, 200, "editor"),
+    ("get", "/api/takes/{take}/view/draft/liquid/1", None, 404, "viewer"),
+    ("post", "/api/takes/{take}/judge/draft", {"scene": {}, "frame": 1}, 422, "viewer"),
+    ("post", "/api/takes/{take}/freeze/draft", {"scene": {}, "frame": 1}, 422, "editor"),
+    ("get", "/api/takes/{take}/frozen", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/frozen/a.ply", None, 404, "viewer"),
+    ("get", "/api/takes/{take}/elements/0/mesh", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/elements/0/solid/draft/1", None, 422, "viewer"),
+    ("get", "/api/takes/{take}/poses", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/camera", None, 200, "viewer"),
+    ("post", "/api/takes/{take}/uploads", {}, 422, "editor"),
+    ("get", "/api/takes/{take}/uploads/0", None, 200, "viewer"),
+    ("post", "/api/takes/{take}/meshes?upload=0", {}, 404, "editor"),
+    ("post", "/api/takes/{take}/images?upload=0", {}, 404, "editor"),
+    ("post", "/api/takes/{take}/camera?upload=0", {}, 404, "editor"),
+    ("get", "/api/takes/{take}/meshes/facts?file=a.ply", None, 422, "viewer"),
+    ("get", "/api/takes/{take}/deliveries/draft", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/deliveries/draft/download?name=a", None, 404, "viewer"),
+    ("post", "/api/takes/{take}/deliver/draft?name=a", {}, 404, "editor"),
+    ("post", "/api/takes/{take}/runs", {"stages": ["none"]}, 422, "editor"),
+    ("post", "/api/runs/{run}/stop", {}, 200, "editor"),
+    ("post", "/api/productions/{production}/shots", {"name": " "}, 422, "editor"),
+    ("get", "/api/productions/{production}/people", None, 200, "viewer"),
+    ("put", "/api/productions/{production}/people", {"name": "nobody", "role": "viewer"}, 404, "owner"),
+    ("delete", "/api/productions/{production}/people/nobody", None, 404, "owner"),
+    ("get", "/api/sheet/take/{take}/weight", None, 200, "viewer"),
+    ("patch", "/api/sheet/take/{take}", {"description": "one"}, 200, "editor"),
+    ("patch", "/api/sheet/shot/{shot}", {"description": "one"}, 200, "editor"),
+    ("patch", "/api/sheet/production/{production}", {"description": "one"}, 200, "owner"),
+    ("post", "/api/sheet/take/{take}/duplicate", {}, 200, "editor"),
+    ("delete", "/api/sheet/take/{gone}", None, 200, "editor"),
+    ("post", "/api/sheet/take/{gone}/restore", {}, 200, "editor"),
+    ("delete", "/api/sheet/production/{other}", None, 200, "owner"),
+    ("post", "/api/sheet/production/{other}/restore", {}, 200, "owner"),
+    ("post", "/api/session", {"name": "nobody", "password": "no"}, 403, ""),
+    ("delete", "/api/session", None, 200, ""),
 ]
 OPEN = (("get", "/api/session"), ("post", "/api/session"))  # what nobody may ask for
 
@@ -102,22 +121,45 @@ class Actions(StudioCase):
                 .replace("/draft", "/{quality}")
                 .replace("/liquid", "/{stage}"),
             )
-            for method, url, _, _ in ACTIONS
+            for method, url, *_ in ACTIONS
         }
+        told = {(m, re.sub("/sheet/[a-z]+/", "/sheet/{kind}/", p).replace("nobody", "{name}")) for m, p in told}
         blurred = {(m, _blurred(p)) for m, p in told}
         self.assertEqual({(m, _blurred(p)) for m, p in there}, blurred)
 
     def test_who_may(self) -> None:
         run = Run.objects.create(take=self.take, by=self.person, quality="proof", stages="surface")
-        other = User.objects.create_user("jon")
-        for method, url, body, owners in ACTIONS:
-            address = url.format(take=self.take.pk, run=run.pk)
+        gone = Take.objects.create(shot=self.take.shot, name="gone", scene=self.take.scene)
+        mill = self.take.shot.production
+        other = Production.objects.create(name="Other")
+        parts = {Role(r).label: User.objects.create_user(Role(r).label) for r in Role}
+        for role in Role:
+            for production in (mill, other):
+                production.members.add(parts[role.label], through_defaults={"role": role})
+        stranger = User.objects.create_user("jon")
+        keys = {"take": self.take.pk, "run": run.pk, "shot": self.take.shot_id, "production": mill.pk}
+        for method, url, body, owners, least in ACTIONS:
+            address = url.format(**keys, gone=gone.pk, other=other.pk)
             with self.subTest(f"{method} {url}"):
-                hidden = "{" in url and not url.endswith("/uploads")  # without a file it is no request, whoever asks
-                self.assertEqual(self.answer(other, method, address, body), 404 if hidden else owners)
                 nobodys = owners if (method, url) in OPEN else 401
                 self.assertEqual(self.answer(None, method, address, body), nobodys)
-                self.assertEqual(self.answer(self.person, method, address, body), owners)
+                sent = not url.endswith("/uploads")  # without a file it is no request, whoever asks
+                self.assertEqual(self.answer(stranger, method, address, body), 404 if least and sent else owners)
+                for role in Role:
+                    lets = not least or not sent or role >= Role[least.upper()]
+                    answers = [self.answer(parts[role.label], method, address, body)]
+                    if lets and role is not Role.OWNER and method == "delete" and "/sheet/" in url:
+                        type(self)._again(url, gone, other)
+                    if lets and role is not Role.OWNER and "/restore" in url:
+                        type(self)._again(url, gone, other)
+                    self.assertEqual(answers, [owners if lets else 403], role.label)
+
+    @staticmethod
+    def _again(url: str, gone: Take, other: Production) -> None:
+        """As it was before the action, so that the next may do it too."""
+        at = timezone.now() if "/restore" in url else None
+        Take.objects.filter(pk=gone.pk).update(removed=at if "take" in url else gone.removed)
+        Production.objects.filter(pk=other.pk).update(removed=at if "production" in url else None)
 
     def answer(self, who: User | None, method: str, address: str, body: Any) -> int:
         client = Client(raise_request_exception=False)
@@ -296,7 +338,7 @@ class Answers(StudioCase):
         client.force_login(self.person)
         with away, self.assertLogs("django.request"):
             self.assertIn("database is away", self.told(client.get("/api/productions"), 503))
-        ours = mock.patch("studio.productions.api.services.productions_for", side_effect=KeyError("ours"))
+        ours = mock.patch("studio.productions.sheet_api.visible", side_effect=KeyError("ours"))
         with ours, self.assertLogs("studio"):
             self.assertIn("error in the program", self.told(client.get("/api/productions"), 500))
 
@@ -333,7 +375,7 @@ class Takes(StudioCase):
         good = {"revision": text["revision"], "text": text["text"].replace("1e-300", "0.1")}
         self.assertEqual(self.put(f"{base}/text", good).status_code, 200)
         self.assertEqual(self.client.get(base).status_code, 200)
-        self.assertEqual(self.client.delete(base).json(), {"name": "one"})
+        self.assertEqual(self.client.delete(f"/api/sheet/take/{self.take.pk}").status_code, 200)
         self.assertEqual(self.client.get(base).status_code, 404)
         self.assertTrue(Take.objects.filter(pk=self.take.pk).exists())
 

@@ -52,6 +52,218 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/productions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Productions
+         * @description The contact sheet: what there is and how full its vessels are (draft).
+         */
+        get: operations["studio_productions_sheet_api_productions"];
+        put?: never;
+        /**
+         * Begin Production
+         * @description Begin a production; who begins it owns it.
+         */
+        post: operations["studio_productions_sheet_api_begin_production"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/starts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Starting Scenes
+         * @description Small scenes that a shot can begin with.
+         */
+        get: operations["studio_productions_sheet_api_starting_scenes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/shots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Shot
+         * @description Begin a shot, empty or from a starting scene, with its first take.
+         */
+        post: operations["studio_productions_sheet_api_begin_shot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheet/{kind}/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove
+         * @description Take it off the sheet; for a week it can be taken back.
+         */
+        delete: operations["studio_productions_sheet_api_remove"];
+        options?: never;
+        head?: never;
+        /**
+         * Change
+         * @description Rename, describe, put away or in another place.
+         */
+        patch: operations["studio_productions_sheet_api_change"];
+        trace?: never;
+    };
+    "/api/sheet/{kind}/{key}/weight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Weight
+         * @description What would go with it: frames, bytes and hours of work.
+         */
+        get: operations["studio_productions_sheet_api_weight"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheet/{kind}/{key}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Duplicate
+         * @description A copy beside it, with its frames or without.
+         */
+        post: operations["studio_productions_sheet_api_duplicate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/removed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Removed
+         * @description What can still be taken back.
+         */
+        get: operations["studio_productions_sheet_api_removed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheet/{kind}/{key}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore
+         * @description Put what was removed on the sheet again.
+         */
+        post: operations["studio_productions_sheet_api_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * People
+         * @description Who has a part in a production.
+         */
+        get: operations["studio_productions_sheet_api_people"];
+        /**
+         * Give Part
+         * @description Let somebody in, or give them another role.
+         */
+        put: operations["studio_productions_sheet_api_give_part"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Part
+         * @description Somebody has no part in it any more.
+         */
+        delete: operations["studio_productions_sheet_api_end_part"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scene-schema": {
         parameters: {
             query?: never;
@@ -92,26 +304,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/productions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Productions
-         * @description The contact sheet: what there is and how full its vessels are (draft).
-         */
-        get: operations["studio_productions_api_productions"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/takes/{take_id}": {
         parameters: {
             query?: never;
@@ -126,11 +318,7 @@ export interface paths {
         get: operations["studio_productions_api_take"];
         put?: never;
         post?: never;
-        /**
-         * Remove Take
-         * @description Take a take off the sheet; its files stay where they are.
-         */
-        delete: operations["studio_productions_api_remove_take"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -150,6 +338,46 @@ export interface paths {
          */
         put: operations["studio_productions_api_change_scene"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Undo the newest edit, whoever made it.
+         */
+        post: operations["studio_productions_api_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Do again what was undone.
+         */
+        post: operations["studio_productions_api_redo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -687,42 +915,20 @@ export interface components {
             /** New */
             new: string;
         };
-        /**
-         * StageCard
-         * @description A stage as it is declared.
-         */
-        StageCard: {
-            /** Name */
-            name: string;
-            /** Title */
-            title: string;
-            /** Verb */
-            verb: string;
-            /** Seen */
-            seen: string;
-            /** Absent */
-            absent: string;
-            /** Letter */
-            letter: string;
-            /** Kind */
-            kind: string;
-            /** Colouring */
-            colouring: string;
-            /** Definition */
-            definition: string;
-            /** Part */
-            part: string;
-            /** Judged */
-            judged: boolean;
-            /** Reads */
-            reads: string[];
-        };
         /** ProductionCard */
         ProductionCard: {
             /** Id */
             id: number;
             /** Name */
             name: string;
+            /** Description */
+            description: string;
+            /** Archived */
+            archived: boolean;
+            /** Role */
+            role: string;
+            /** People */
+            people: number;
             /** Shots */
             shots: components["schemas"]["ShotCard"][];
         };
@@ -759,6 +965,10 @@ export interface components {
             id: number;
             /** Name */
             name: string;
+            /** Description */
+            description: string;
+            /** Archived */
+            archived: boolean;
             /** First */
             first: number;
             /** Last */
@@ -785,6 +995,10 @@ export interface components {
             id: number;
             /** Name */
             name: string;
+            /** Description */
+            description: string;
+            /** Archived */
+            archived: boolean;
             /** Changed */
             changed: string;
             /** Vessels */
@@ -794,6 +1008,164 @@ export interface components {
              * @default []
              */
             problems: components["schemas"]["Said"][];
+        };
+        /** Begun */
+        Begun: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "production" | "shot" | "take";
+            /** Id */
+            id: number;
+            /** Take */
+            take?: number | null;
+        };
+        /** NewProduction */
+        NewProduction: {
+            /** Name */
+            name: string;
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+        };
+        /** StartCard */
+        StartCard: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Fps */
+            fps: number;
+        };
+        /** NewShot */
+        NewShot: {
+            /** Name */
+            name: string;
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /**
+             * Start
+             * @default
+             */
+            start: string;
+            /** First */
+            first?: number | null;
+            /** Last */
+            last?: number | null;
+            /** Fps */
+            fps?: number | null;
+            /**
+             * Unit
+             * @default m
+             * @enum {string}
+             */
+            unit: "m" | "cm" | "mm" | "in" | "ft";
+            /**
+             * Up
+             * @default y
+             * @enum {string}
+             */
+            up: "x" | "y" | "z";
+        };
+        /** Change */
+        Change: {
+            /** Name */
+            name?: string | null;
+            /** Description */
+            description?: string | null;
+            /** Archived */
+            archived?: boolean | null;
+            /** Place */
+            place?: number | null;
+        };
+        /** Weight */
+        Weight: {
+            /** Takes */
+            takes: number;
+            /** Frames */
+            frames: number;
+            /** Bytes */
+            bytes: number;
+            /** Seconds */
+            seconds: number;
+        };
+        /** Copy */
+        Copy: {
+            /**
+             * Frames
+             * @default false
+             */
+            frames: boolean;
+        };
+        /** Removed */
+        Removed: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "production" | "shot" | "take";
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Where */
+            where: string;
+            /** Removed */
+            removed: string;
+            /** Until */
+            until: string;
+        };
+        /** Person */
+        Person: {
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "editor" | "owner";
+        };
+        /**
+         * StageCard
+         * @description A stage as it is declared.
+         */
+        StageCard: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Verb */
+            verb: string;
+            /** Seen */
+            seen: string;
+            /** Absent */
+            absent: string;
+            /** Letter */
+            letter: string;
+            /** Kind */
+            kind: string;
+            /** Colouring */
+            colouring: string;
+            /** Definition */
+            definition: string;
+            /** Part */
+            part: string;
+            /** Judged */
+            judged: boolean;
+            /** Reads */
+            reads: string[];
         };
         /** TakeDetail */
         TakeDetail: {
@@ -805,6 +1177,16 @@ export interface components {
             shot: string;
             /** Production */
             production: string;
+            /** Role */
+            role: string;
+            /** Undoable */
+            undoable: number;
+            /** Redoable */
+            redoable: number;
+            /** Unit */
+            unit: string;
+            /** Up */
+            up: string;
             /** Revision */
             revision: number;
             /** Scene */
@@ -822,11 +1204,6 @@ export interface components {
              */
             remarks: components["schemas"]["Said"][];
         };
-        /** Removed */
-        Removed: {
-            /** Name */
-            name: string;
-        };
         /** SceneChange */
         SceneChange: {
             /** Revision */
@@ -835,6 +1212,11 @@ export interface components {
             scene: {
                 [key: string]: unknown;
             };
+        };
+        /** AtRevision */
+        AtRevision: {
+            /** Revision */
+            revision: number;
         };
         /** TakeText */
         TakeText: {
@@ -1243,6 +1625,310 @@ export interface operations {
             };
         };
     };
+    studio_productions_sheet_api_productions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProductionCard"][];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_begin_production: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProduction"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_starting_scenes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartCard"][];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_begin_shot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewShot"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "production" | "shot" | "take";
+                key: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "production" | "shot" | "take";
+                key: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_weight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "production" | "shot" | "take";
+                key: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Weight"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_duplicate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "production" | "shot" | "take";
+                key: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Copy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_removed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"][];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "production" | "shot" | "take";
+                key: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_give_part: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Person"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_end_part: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+        };
+    };
     studio_productions_api_schema: {
         parameters: {
             query?: never;
@@ -1285,26 +1971,6 @@ export interface operations {
             };
         };
     };
-    studio_productions_api_productions: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProductionCard"][];
-                };
-            };
-        };
-    };
     studio_productions_api_take: {
         parameters: {
             query?: never;
@@ -1327,28 +1993,6 @@ export interface operations {
             };
         };
     };
-    studio_productions_api_remove_take: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                take_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Removed"];
-                };
-            };
-        };
-    };
     studio_productions_api_change_scene: {
         parameters: {
             query?: never;
@@ -1361,6 +2005,58 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["SceneChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakeDetail"];
+                };
+            };
+        };
+    };
+    studio_productions_api_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AtRevision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakeDetail"];
+                };
+            };
+        };
+    };
+    studio_productions_api_redo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AtRevision"];
             };
         };
         responses: {

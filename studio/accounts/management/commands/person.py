@@ -48,6 +48,6 @@ class Command(BaseCommand):
         user.is_active = True
         user.save()
         if fresh:
-            for production in Production.objects.all():
+            for production in Production.objects.filter(removed=None):
                 production.members.add(user)
         self.stdout.write(f"{name} can sign in")
