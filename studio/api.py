@@ -10,6 +10,7 @@ from studio.accounts.api import router as accounts
 from studio.answers import Documents, problem, unexpected
 from studio.errors import Refused, told
 from studio.productions.api import router as productions
+from studio.productions.placing_api import router as placing
 from studio.productions.sheet_api import router as sheet
 from studio.runs.api import router as runs
 
@@ -17,6 +18,7 @@ api = NinjaAPI(title="Zinc Basin", version="1", auth=django_auth, docs_url=None,
 api.add_router("", accounts)
 api.add_router("", sheet)
 api.add_router("", productions)
+api.add_router("", placing)
 api.add_router("", runs)
 
 

@@ -23,3 +23,11 @@ def hold_lock(**_more: Any) -> None:
 
     _held.append(worker_lock().open("w"))
     fcntl.flock(_held[0], fcntl.LOCK_EX | fcntl.LOCK_NB)
+
+
+@worker_init.connect
+def let_go(**_more: Any) -> None:
+    """What was removed more than a week ago goes when a worker starts, and with whatever is removed next."""
+    from studio.productions.keeping import sweep
+
+    sweep()

@@ -342,7 +342,7 @@ def _thin_triangles(element: Collider, scene: Scene, files: SceneFiles, dx: floa
     return np.asarray(mesh.position[mesh.triangle], np.float64)
 
 
-def _inflows(
+def inflow_sources(
     element: Inflow, number: int, scene: Scene, files: SceneFiles, distance: Distance | Deforming | None
 ) -> list[InflowSource]:
     """An inflow as the solver sees it: one for each span in which it pours."""
@@ -483,7 +483,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
             fills.append(FillSource(number, element.name, shape, is_box, pose, velocity, element.carry, frame, given))
         elif isinstance(element, Inflow):
             mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, FINER * dx)
-            inflows += _inflows(element, number, scene, files, mouth)
+            inflows += inflow_sources(element, number, scene, files, mouth)
     return LiquidWorld(
         layout=scene_layout(scene, quality),
         bodies=bodies,

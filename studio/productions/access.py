@@ -17,7 +17,9 @@ from studio.productions.models import Membership, Production, Role, Sheet, Shot,
 
 # method and last fixed word of the address, of what belongs to a take, a shot or a production
 OTHERWISE: dict[tuple[str, str, str], Role] = {
-    ("take", "POST", "judge"): Role.VIEWER,  # nothing is kept of it
+    ("take", "POST", "judge"): Role.VIEWER,  # nothing is kept of it, nor of these
+    ("take", "POST", "flight"): Role.VIEWER,
+    ("take", "POST", "room"): Role.VIEWER,
     ("production", "PATCH", "sheet"): Role.OWNER,
     ("production", "DELETE", "sheet"): Role.OWNER,
     ("production", "POST", "restore"): Role.OWNER,

@@ -96,6 +96,19 @@ def begin_shot(
     return take
 
 
+def begin_take(shot: Shot) -> Take:
+    """An empty take in a shot; it has the frames of the newest take that there is."""
+    with transaction.atomic():
+        Shot.objects.select_for_update().get(pk=shot.pk)
+        takes = list(shot.takes.filter(removed=None))
+        document: dict[str, Any] = {"format": "zinc-scene/1", "name": shot.name}
+        if takes and isinstance(takes[-1].scene.get("time"), dict):
+            document["time"] = takes[-1].scene["time"]
+        name = _free_name(f"take {len(takes) + 1}", takes)
+        scene = parse_scene(document).model_dump(mode="json")
+        return Take.objects.create(shot=shot, name=name, scene=scene, position=_next(shot.takes.all()))
+
+
 def change(one: Production | Shot | Take, user: User, wanted: dict[str, Any]) -> None:
     """Another name, description or place; or put away, or back."""
     if "name" in wanted:

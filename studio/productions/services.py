@@ -18,8 +18,9 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import Checked, check_scene
 from basin.stages.deliver import DeliveryFailure, delivery_named
 from basin.stages.files import SceneFiles
-from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh
+from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, write_mesh
 from basin.stages.placing import seen_mesh
+from basin.stages.room import room_mesh
 from basin.stages.solid import solver_solid
 from basin.stages.stage import Look, Stage, named
 from basin.stages.view import pack_element, pack_solid
@@ -188,6 +189,14 @@ def _kept(take: Take, kind: str, held: Path, file: str, digest: str) -> str:
         shutil.rmtree(target)
     shutil.move(held, target)
     return f"{kind}/{target.name}/{file}"
+
+
+def keep_room(take: Take, seed: tuple[float, float, float], level: float, frame: int, quality: str) -> str:
+    """Keep the room about a point as a mesh beside the scene; returns its name. NoRoom if there is none."""
+    mesh = room_mesh(scene_of(take), SceneFiles(take.folder), seed, level, frame, quality)
+    file = f"meshes/room-{mesh.digest()[:12]}.ply"
+    write_mesh(take.folder / file, mesh)
+    return file
 
 
 def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:

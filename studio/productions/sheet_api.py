@@ -220,6 +220,13 @@ def begin_shot(request: HttpRequest, production_id: int, wanted: NewShot) -> Beg
     return Begun(kind="shot", id=made.shot_id, take=made.pk)
 
 
+@router.post("/shots/{shot_id}/takes", response=Begun)
+def begin_take(request: HttpRequest, shot_id: int) -> Begun:
+    """Begin an empty take in a shot."""
+    made = keeping.begin_take(found(request, Shot, shot_id))
+    return Begun(kind="take", id=made.pk, take=made.pk)
+
+
 @router.patch("/sheet/{kind}/{key}", response=Begun)
 def change(request: HttpRequest, kind: Kind, key: int, wanted: Change) -> Begun:
     """Rename, describe, put away or in another place."""

@@ -72,6 +72,10 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("get", "/api/takes/{take}/elements/0/mesh", None, 200, "viewer"),
     ("get", "/api/takes/{take}/elements/0/solid/draft/1", None, 422, "viewer"),
     ("get", "/api/takes/{take}/poses", None, 200, "viewer"),
+    ("post", "/api/takes/{take}/flight/draft", {"scene": {}, "element": 0}, 422, "viewer"),
+    ("get", "/api/takes/{take}/openings", None, 200, "viewer"),
+    ("post", "/api/takes/{take}/room/draft", {"seed": [9e5, 0, 0], "frame": 1}, 422, "viewer"),
+    ("post", "/api/takes/{take}/room/draft/keep", {"seed": [0, 0, 0], "frame": 1}, 422, "editor"),
     ("get", "/api/takes/{take}/camera", None, 200, "viewer"),
     ("post", "/api/takes/{take}/uploads", {}, 422, "editor"),
     ("get", "/api/takes/{take}/uploads/0", None, 200, "viewer"),
@@ -85,6 +89,7 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("post", "/api/takes/{take}/runs", {"stages": ["none"]}, 422, "editor"),
     ("post", "/api/runs/{run}/stop", {}, 200, "editor"),
     ("post", "/api/productions/{production}/shots", {"name": " "}, 422, "editor"),
+    ("post", "/api/shots/{shot}/takes", {}, 200, "editor"),
     ("get", "/api/productions/{production}/people", None, 200, "viewer"),
     ("put", "/api/productions/{production}/people", {"name": "nobody", "role": "viewer"}, 404, "owner"),
     ("delete", "/api/productions/{production}/people/nobody", None, 404, "owner"),
@@ -176,7 +181,7 @@ class Actions(StudioCase):
 
 def _blurred(path: str) -> str:
     """An address with its variable parts alike."""
-    fixed = ("takes", "runs", "view", "elements", "frozen", "uploads")
+    fixed = ("shots", "takes", "runs", "view", "elements", "frozen", "uploads")
     parts = path.split("/")
     return "/".join(
         "*" if "{" in p or (n and parts[n - 1] in fixed and p not in ("mesh",)) or p.isdigit() else p

@@ -116,6 +116,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/takes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Take
+         * @description Begin an empty take in a shot.
+         */
+        post: operations["studio_productions_sheet_api_begin_take"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheet/{kind}/{key}": {
         parameters: {
             query?: never;
@@ -792,6 +812,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/flight/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stream Flight
+         * @description How an inflow's stream flies, in a scene that need not be kept.
+         */
+        post: operations["studio_productions_placing_api_stream_flight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/openings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Found Openings
+         * @description Rims, edges and faces that a source could take the outline of.
+         */
+        get: operations["studio_productions_placing_api_found_openings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/room/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Room
+         * @description What would fill the room about a point, up to a level or to where it runs over.
+         */
+        post: operations["studio_productions_placing_api_room"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/room/{quality}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Room
+         * @description Keep the room as a mesh that a fill can have.
+         */
+        post: operations["studio_productions_placing_api_keep_room"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -1461,6 +1561,96 @@ export interface components {
             /** Folder */
             folder: string;
         };
+        /** FlightReply */
+        FlightReply: {
+            /** Path */
+            path: number[][];
+            /** Times */
+            times: number[];
+            /** Met */
+            met: string;
+            /** Leaves */
+            leaves: boolean;
+            /** Time */
+            time: number;
+            /** Frame */
+            frame: number;
+            /** Speed */
+            speed: number;
+            /** Leaving */
+            leaving: number;
+            /** Width */
+            width: number;
+            /** Voxels */
+            voxels: number;
+            /** Litres Per Second */
+            litres_per_second: number;
+            /** Litres */
+            litres: number;
+        };
+        /** FlightRequest */
+        FlightRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** Element */
+            element: number;
+            /** Frame */
+            frame?: number | null;
+        };
+        /** OpeningReply */
+        OpeningReply: {
+            /** Element */
+            element: number;
+            /** Middle */
+            middle: number[];
+            /** Normal */
+            normal: number[];
+            /** Radius */
+            radius: number;
+            /** Loop */
+            loop: number[][];
+        };
+        /** RoomReply */
+        RoomReply: {
+            /** Litres */
+            litres: number;
+            /** Kilograms */
+            kilograms: number;
+            /** Particles */
+            particles: number;
+            /** Level */
+            level: number;
+            /** Height */
+            height: number;
+            /** Bottom */
+            bottom: number;
+            /** Runs Over */
+            runs_over: number | null;
+            /** Open */
+            open: string;
+            /** Contours */
+            contours: number[][][];
+        };
+        /** RoomRequest */
+        RoomRequest: {
+            /** Seed */
+            seed: [
+                number,
+                number,
+                number
+            ];
+            /** Level */
+            level?: number | null;
+            /** Frame */
+            frame: number;
+        };
+        /** RoomFile */
+        RoomFile: {
+            /** File */
+            file: string;
+        };
         /** RunReply */
         RunReply: {
             /** Run */
@@ -1703,6 +1893,28 @@ export interface operations {
                 "application/json": components["schemas"]["NewShot"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+        };
+    };
+    studio_productions_sheet_api_begin_take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -2599,6 +2811,111 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    studio_productions_placing_api_stream_flight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FlightRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlightReply"] | null;
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_found_openings: {
+        parameters: {
+            query?: {
+                frame?: number;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpeningReply"][];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_room: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomReply"];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_keep_room: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomFile"];
+                };
             };
         };
     };

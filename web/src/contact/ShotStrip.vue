@@ -11,6 +11,7 @@ const props = defineProps<{ take: number; first: number; last: number; ready: nu
 const { stages, ready: stagesThere } = useStages()
 const COUNT = 6
 const pictures = ref<string[]>(Array(COUNT).fill(''))
+const drawing = ref(true)
 let gone = false
 
 function frames(): number[] {
@@ -18,6 +19,9 @@ function frames(): number[] {
     Math.round(props.first + ((props.last - props.first) * i) / (COUNT - 1)),
   )
 }
+
+/** Whether a frame is there to be drawn. */
+const due = (i: number) => frames()[i] < props.first + props.ready
 
 async function draw() {
   await stagesThere()
@@ -29,7 +33,7 @@ async function draw() {
     await port.loadTake(props.take)
     port.resize(132, 84)
     for (const [i, frame] of frames().entries()) {
-      if (gone || frame >= props.first + props.ready) break
+      if (gone || !due(i)) break
       const packed = await fetchPacked(
         `/api/takes/${props.take}/view/draft/${stage.name}/${frame}?budget=9000`,
       )
@@ -41,6 +45,7 @@ async function draw() {
     }
   } finally {
     port.dispose()
+    drawing.value = false
   }
 }
 
@@ -56,6 +61,7 @@ onBeforeUnmount(() => (gone = true))
   <div class="strip" aria-hidden="true">
     <div v-for="(picture, i) in pictures" :key="i" class="cell">
       <img v-if="picture" :src="picture" width="132" height="84" alt="" />
+      <i v-else-if="drawing && due(i)" />
       <span class="n">{{ frames()[i] }}</span>
     </div>
   </div>
@@ -71,6 +77,24 @@ onBeforeUnmount(() => (gone = true))
   height: 84px;
   background: var(--deep);
   position: relative;
+}
+.cell i {
+  position: absolute;
+  left: 50%;
+  top: 50%;
+  width: 34px;
+  height: 2px;
+  margin-left: -17px;
+  background: linear-gradient(90deg, transparent, #93a4a9, transparent);
+  animation: flow 1.2s linear infinite;
+}
+@keyframes flow {
+  from {
+    transform: translateX(-24px);
+  }
+  to {
+    transform: translateX(24px);
+  }
 }
 .cell span {
   position: absolute;

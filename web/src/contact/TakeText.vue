@@ -38,7 +38,7 @@ async function keep() {
 
 async function remove() {
   const { data, error } = await client
-    .DELETE('/api/takes/{take_id}', { params: { path: { take_id: id } } })
+    .DELETE('/api/sheet/{kind}/{key}', { params: { path: { kind: 'take', key: id } } })
     .catch(() => ({
       data: undefined,
       error: { problems: [plainly('The server does not answer; try again.')] },
@@ -74,7 +74,7 @@ async function remove() {
     <v-dialog v-model="removing" max-width="420">
       <div class="panel">
         <h2>Take {{ take?.name }} off the sheet?</h2>
-        <p>It is not shown any more. Its document and its frames stay where they are.</p>
+        <p>For a week it can be taken back, under “Taken off”. Then it is gone, frames and all.</p>
         <div class="ends">
           <v-btn @click="removing = false">Leave it</v-btn>
           <v-btn class="go" @click="remove">Take it off</v-btn>

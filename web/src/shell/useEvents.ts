@@ -20,23 +20,40 @@ export interface RunEvent {
   message: string
 }
 
+/** Somebody kept an edit of a take, or undid one. */
+export interface TakeEvent {
+  type: 'take'
+  take: number
+  revision: number
+  by: string
+}
+export type AnyEvent = RunEvent | TakeEvent
+
+const listeners = new Set<(event: AnyEvent) => void>()
+let source: EventSource | undefined
+let timer = 0
+
 /** Listen to the page's one event stream while the component lives. */
-export function useEvents(onEvent: (event: RunEvent) => void) {
+export function useEvents(onEvent: (event: AnyEvent) => void) {
   const session = useSession()
-  let source: EventSource
-  let timer = 0
   function open() {
     source = new EventSource('/api/events')
-    source.onmessage = (message) => onEvent(JSON.parse(message.data as string) as RunEvent)
+    source.onmessage = (message) => {
+      const event = JSON.parse(message.data as string) as AnyEvent
+      listeners.forEach((listener) => listener(event))
+    }
     source.onerror = () => {
-      if (source.readyState !== EventSource.CLOSED) return // it tries again by itself
+      if (source?.readyState !== EventSource.CLOSED) return // it tries again by itself
       void session.ask()
       timer = window.setTimeout(open, AGAIN)
     }
   }
-  open()
+  listeners.add(onEvent)
+  if (listeners.size === 1) open()
   onBeforeUnmount(() => {
+    listeners.delete(onEvent)
+    if (listeners.size) return
     clearTimeout(timer)
-    source.close()
+    source?.close()
   })
 }

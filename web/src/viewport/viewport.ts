@@ -2,34 +2,17 @@ import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 
 import { client, type Schemas } from '../api/client'
-import { fetchPacked, type Packed } from './packed'
+import { Elements, type Drawn } from './elements'
+import { empty, meshGeometry, place } from './meshes'
+import type { Packed } from './packed'
 import { pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from './materials'
 import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
 
 interface SceneShape extends Marked {
   time: { first: number }
-  elements: { kind: string; name: string; side?: string }[]
+  elements: Drawn[]
   camera?: unknown
-}
-
-/** An element as it stands in the scene, and where it is frame by frame. */
-interface Shown {
-  object: THREE.Object3D
-  body: THREE.Mesh
-  placed: Schemas['PlacedReply']
-  kind: string
-  index: number
-  forms: Map<number, Packed>
-}
-const MOST_FORMS = 60 // of a mesh that deforms, kept at hand
-
-const ELEMENT_COLOURS: Record<string, string> = {
-  fill: '#6fb7d8',
-  inflow: '#57b894',
-  collider: '#75838a',
-  drain: '#8f7fb0',
-  force: '#d7a54a',
 }
 
 /**
@@ -42,14 +25,11 @@ export class Viewport {
   private camera = new THREE.PerspectiveCamera(35, 1, 0.01, 500)
   private controls: OrbitControls | undefined
   private liquid = new THREE.Group()
-  private stage = new THREE.Group()
+  private elements: Elements
   private solid = new THREE.Group()
   private frame = new THREE.Group()
   private marks = new THREE.Group()
-  private elements: Shown[] = []
-  private take = 0
   private at = 0
-  private picked: number | null = null
   private shape: SceneShape | undefined
   private laidOut = ''
   private scheduled = false
@@ -72,7 +52,8 @@ export class Viewport {
     })
     this.renderer.setPixelRatio(options.small ? 1 : Math.min(devicePixelRatio, 2))
     this.marks.visible = false
-    this.scene.add(this.liquid, this.stage, this.solid, this.frame, this.marks)
+    this.elements = new Elements(!!options.small, () => this.render())
+    this.scene.add(this.liquid, this.elements.group, this.solid, this.frame, this.marks)
     this.scene.add(new THREE.HemisphereLight('#d3dfe2', '#1f272b', 1.15))
     const sun = new THREE.DirectionalLight('#fff6e2', 1.8)
     sun.position.set(2, 4, 3)
@@ -111,7 +92,6 @@ export class Viewport {
     const mine = ++this.generation
     const first = !this.shape
     this.shape = shape
-    this.take = take
     empty(this.frame)
     if (!this.options.small) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
     const { data: seen } = await client.GET('/api/takes/{take_id}/camera', {
@@ -120,36 +100,9 @@ export class Viewport {
     if (mine !== this.generation) return
     this.seen = seen ?? []
     if (first) this.lookThrough()
-    const { data: poses } = await client.GET('/api/takes/{take_id}/poses', {
-      params: { path: { take_id: take } },
-    })
-    const meshes = await Promise.all(
-      shape.elements.map((_, i) => fetchPacked(`/api/takes/${take}/elements/${i}/mesh?${mine}`)),
-    )
-    if (mine !== this.generation) return
-    if (!poses) {
-      this.laidOut = ''
-      return
-    }
-    empty(this.stage)
-    this.elements = []
-    shape.elements.forEach((element, i) => {
-      const mesh = meshes[i]
-      if (!mesh || !mesh.count) return
-      const geometry = meshGeometry(mesh)
-      const holder = new THREE.Group()
-      holder.matrixAutoUpdate = false
-      const colour = ELEMENT_COLOURS[element.kind] ?? '#75838a'
-      const solid = element.kind === 'collider' && (element.side ?? 'outside') === 'outside'
-      const body = new THREE.Mesh(geometry, solidMaterial(colour, solid ? 1 : 0.12))
-      place(body, mesh)
-      holder.add(body)
-      this.stage.add(holder)
-      const forms = new Map<number, Packed>()
-      this.elements.push({ object: holder, body, placed: poses[i], kind: element.kind, index: i, forms })
-    })
-    this.select(this.picked)
-    this.showTime(this.at)
+    const reach = 1.4 * Math.max(...domain.size)
+    if (!(await this.elements.set(take, elements, time.first, reach))) this.laidOut = ''
+    if (mine === this.generation) this.render()
   }
 
   /** Draw where the surface is cut and what is joined to it. */
@@ -168,55 +121,13 @@ export class Viewport {
   showTime(n: number) {
     this.at = n
     if (this.following && this.seen.length > 1) this.lookThrough()
-    for (const element of this.elements) {
-      const { object, placed } = element
-      object.matrix.fromArray(placed.matrices[Math.min(n, placed.matrices.length - 1)])
-      object.matrixWorldNeedsUpdate = true
-      this.appear(element)
-      if (placed.deforms) void this.deform(element, n)
-    }
+    this.elements.showTime(n)
     this.render()
   }
 
-  private appear(element: Shown) {
-    const { shown } = element.placed
-    const seen = shown[Math.min(this.at, shown.length - 1)]
-    element.object.visible = element.index === this.picked || (element.kind === 'collider' && seen)
-  }
-
-  /** Give an element the form that its mesh has at a frame. */
-  private async deform(element: Shown, n: number) {
-    const mine = this.generation
-    let form = element.forms.get(n)
-    if (!form) {
-      const frame = this.shape!.time.first + n
-      const got = await fetchPacked(
-        `/api/takes/${this.take}/elements/${element.index}/mesh?frame=${frame}&${mine}`,
-      )
-      if (!got || mine !== this.generation) return
-      form = got
-      if (element.forms.size >= MOST_FORMS) element.forms.delete(element.forms.keys().next().value!)
-      element.forms.set(n, form)
-    }
-    if (n !== this.at) return
-    element.body.geometry.dispose()
-    element.body.geometry = meshGeometry(form)
-    place(element.body, form)
-    this.render()
-  }
-
-  /** Mark one element, sources too. */
+  /** Mark one element, and see it through what hides it. */
   select(index: number | null) {
-    this.picked = index
-    this.elements.forEach((e) => {
-      this.appear(e)
-      e.object.traverse((o) => {
-        if (o instanceof THREE.Mesh) {
-          const material = o.material as THREE.MeshStandardMaterial
-          material.emissive?.set(e.index === this.picked ? '#1d5f55' : '#000000')
-        }
-      })
-    })
+    this.elements.select(index)
     this.render()
   }
 
@@ -254,10 +165,7 @@ export class Viewport {
   /** Show a collider as the solver's grid has it in its place; null shows itself again. */
   showSolid(packed: Packed | null, index: number | null = null) {
     empty(this.solid)
-    for (const element of this.elements) {
-      this.appear(element)
-      if (packed && element.index === index) element.object.visible = false
-    }
+    this.elements.withhold(packed ? index : null)
     if (packed?.count) {
       const mesh = new THREE.Mesh(meshGeometry(packed), solidMaterial('#b98b3e', 1))
       place(mesh, packed)
@@ -364,23 +272,11 @@ export class Viewport {
 
   dispose() {
     this.controls?.dispose()
-    for (const group of [this.liquid, this.stage, this.solid, this.frame, this.marks]) empty(group)
+    for (const group of [this.liquid, this.solid, this.frame, this.marks]) empty(group)
+    this.elements.dispose()
     this.renderer.dispose()
     this.renderer.forceContextLoss()
   }
-}
-
-/** Take everything out of a group and free what the graphics processor holds of it. */
-function empty(group: THREE.Group) {
-  group.traverse((object) => {
-    const drawn = object as Partial<THREE.Mesh>
-    drawn.geometry?.dispose()
-    for (const material of [drawn.material ?? []].flat()) {
-      ;(material as THREE.MeshBasicMaterial).map?.dispose()
-      material.dispose()
-    }
-  })
-  group.clear()
 }
 
 /** Give a geometry its shades or colours; materials want both attributes. */
@@ -389,49 +285,4 @@ function shade(geometry: THREE.BufferGeometry, packed: Packed) {
   const none = (width: number) => new Uint8Array(packed.count * width)
   geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade ?? none(1), 1, true))
   geometry.setAttribute('colour', new THREE.BufferAttribute(packed.colour ?? none(3), 3, true))
-}
-
-function meshGeometry(packed: Packed): THREE.BufferGeometry {
-  const geometry = new THREE.BufferGeometry()
-  geometry.setAttribute('position', new THREE.BufferAttribute(packed.position, 3, true))
-  geometry.setAttribute('normal', new THREE.BufferAttribute(unfold(packed.normal!), 3))
-  geometry.setIndex(new THREE.BufferAttribute(packed.index!, 1))
-  return geometry
-}
-
-/** Octahedral bytes to unit normals, in the mesh's own stretched frame. */
-function unfold(bytes: Int8Array): Float32Array {
-  const out = new Float32Array((bytes.length / 2) * 3)
-  for (let i = 0, o = 0; i < bytes.length; i += 2, o += 3) {
-    let x = bytes[i] / 127
-    let y = bytes[i + 1] / 127
-    const z = 1 - Math.abs(x) - Math.abs(y)
-    if (z < 0) {
-      const fold = (1 - Math.abs(y)) * (x < 0 ? -1 : 1)
-      y = (1 - Math.abs(x)) * (y < 0 ? -1 : 1)
-      x = fold
-    }
-    const length = Math.hypot(x, y, z) || 1
-    out[o] = x / length
-    out[o + 1] = y / length
-    out[o + 2] = z / length
-  }
-  return out
-}
-
-function place(object: THREE.Object3D, packed: Packed) {
-  object.position.fromArray(packed.low)
-  object.scale.fromArray(packed.span)
-  object.userData.span = packed.span
-  const mesh = object as THREE.Mesh
-  const normal = mesh.geometry.getAttribute('normal') as THREE.BufferAttribute | undefined
-  if (!normal) return
-  // positions are stretched back to metres by the object's scale, which would bend the normals
-  const [sx, sy, sz] = packed.span
-  const a = normal.array as Float32Array
-  for (let i = 0; i < a.length; i += 3) {
-    a[i] *= sx
-    a[i + 1] *= sy
-    a[i + 2] *= sz
-  }
 }

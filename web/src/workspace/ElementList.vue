@@ -118,20 +118,4 @@ i.push {
   transform: skewX(-45deg) scale(0.7);
   box-shadow: inset -2px 0 0 var(--brass);
 }
-.menu {
-  background: var(--raise);
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  display: flex;
-  flex-direction: column;
-  padding: 4px;
-}
-.menu button {
-  padding: 4px 10px;
-  border-radius: 2px;
-}
-.menu button:hover,
-.menu button:focus-visible {
-  background: var(--pane);
-}
 </style>

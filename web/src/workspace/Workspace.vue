@@ -79,6 +79,7 @@ const vessels = computed(() => [
 ])
 const titleOf = (name: string) => stages.value.find((s) => s.name === name)?.title ?? name
 
+const viewer = computed(() => take.take.value?.role === 'viewer')
 const canvas = ref<HTMLCanvasElement>()
 const holder = ref<HTMLElement>()
 const importing = ref(false)
@@ -192,6 +193,8 @@ onBeforeUnmount(() => {
           <span class="dim"> / {{ take.take.value.name }}</span>
         </template>
       </template>
+      <span v-if="take.other.value" class="dim" role="status">{{ take.other.value }} changed this take</span>
+      <span v-if="viewer" class="dim">You look on: this production is shared with you for viewing</span>
       <RunState :run="run" :active="active" :readiness="readiness" :saving="take.state.value" />
       <v-btn v-if="active" @click="running.stop">Stop</v-btn>
       <select v-model="quality" aria-label="Quality" class="quality">

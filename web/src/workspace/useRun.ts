@@ -21,7 +21,7 @@ export function useRun(
 
   let soon: ReturnType<typeof setTimeout> | undefined
   useEvents((event) => {
-    if (event.take !== id) return
+    if (event.type === 'take' || event.take !== id) return
     run.value = event
     if (event.quality !== quality.value) return
     soon ??= setTimeout(

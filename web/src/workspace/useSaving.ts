@@ -6,13 +6,9 @@ import type { SceneDocument } from './useTake'
 
 const PAUSES = [500, 1000, 2000, 4000, 8000] // ms before an edit that did not get through is sent again
 const WAITED = [401, 403, 429] // signed out, page out of date, too much at once: it gets through later
-const MOST_STEPS = 100 // that can be undone
 
-interface Edit {
-  scene: SceneDocument
-  /** what was there before it, in the list of what can be undone; nothing if it is itself an undoing */
-  before: SceneDocument | null
-}
+/** A scene on its way, or a step back or on through those that were kept. */
+type Edit = { scene: SceneDocument } | { step: 'undo' | 'redo' }
 
 /**
  * The scene on screen and the one that is kept, and the edits on their way from one to the other.
@@ -20,13 +16,13 @@ interface Edit {
  * Edits are sent one after the other. One that does not get through is sent again until it does, or until a newer one,
  * which holds it, takes its place; one that is refused is told, and when no newer one waits the screen goes back to
  * what is kept. Where somebody else changed the take, all that wait are refused. What the server makes of an edit is
- * shown only when no newer one waits.
+ * shown only when no newer one waits. What can be undone is kept with the take: a step is asked for like an edit is sent.
  */
 export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => void) {
   const scene = shallowRef<SceneDocument | null>(null)
   const refused = ref<Said[]>([])
-  const undoable = shallowRef<SceneDocument[]>([])
-  const redoable = shallowRef<SceneDocument[]>([])
+  const undoable = ref(0)
+  const redoable = ref(0)
   const waiting = ref(0)
   const failing = ref(false)
   const queue: Edit[] = []
@@ -37,22 +33,25 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
 
   /** Take over a take as the server has it. */
   function adopt(take: Schemas['TakeDetail']) {
+    know(take)
+    if (!queue.length) scene.value = kept
+  }
+
+  function know(take: Schemas['TakeDetail']) {
     kept = take.scene
     revision = take.revision
-    if (!queue.length) scene.value = kept
+    undoable.value = take.undoable
+    redoable.value = take.redoable
     onKept(take)
   }
 
   /** Put an edit on its way; done when nothing waits any more. */
   function keep(next: SceneDocument): Promise<void> {
-    const before = scene.value!
-    undoable.value = [...undoable.value, before].slice(-MOST_STEPS)
-    redoable.value = []
-    return put({ scene: next, before })
+    scene.value = next
+    return put({ scene: next })
   }
 
   function put(edit: Edit): Promise<void> {
-    scene.value = edit.scene
     queue.push(edit)
     waiting.value = queue.length
     hurry?.()
@@ -74,7 +73,8 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
       const got = await send(edit)
       if (got === 'lost') {
         failing.value = true
-        if (queue.length > 1) queue.shift()
+        // a scene holds all that the one before it changed; a step does not
+        if (queue.length > 1 && 'scene' in queue[0] && 'scene' in queue[1]) queue.shift()
         else await pause(PAUSES[Math.min(tries++, PAUSES.length - 1)])
       } else {
         failing.value = false
@@ -83,7 +83,6 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
       }
       waiting.value = queue.length
       if (got === 'kept' && !queue.length) refused.value = []
-      if (got === 'refused') takeBack(edit)
       if (!queue.length && kept) scene.value = kept
     }
   }
@@ -100,21 +99,24 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
 
   async function send(edit: Edit): Promise<'kept' | 'refused' | 'lost'> {
     try {
-      const { data, error, response } = await client.PUT('/api/takes/{take_id}/scene', {
-        params: { path: { take_id: id } },
-        body: { revision, scene: edit.scene },
-      })
+      const params = { path: { take_id: id } }
+      const { data, error, response } =
+        'scene' in edit
+          ? await client.PUT('/api/takes/{take_id}/scene', { params, body: { revision, scene: edit.scene } })
+          : await client.POST(`/api/takes/{take_id}/${edit.step}`, { params, body: { revision } })
       if (data) {
-        kept = data.scene
-        revision = data.revision
-        onKept(data)
+        know(data)
         return 'kept'
+      }
+      if (response.status === 403 && (await reload()) === 'viewer') {
+        refused.value = problemsOf(error)
+        return 'refused'
       }
       if (response.status >= 500 || WAITED.includes(response.status)) return 'lost'
       refused.value = problemsOf(error)
       if (response.status !== 409) return 'refused'
       // what waits was made on what is not kept any more: sent after it, it would undo what somebody else did
-      queue.splice(1).forEach(takeBack)
+      queue.splice(1)
       await reload()
       return 'refused'
     } catch {
@@ -126,26 +128,15 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
   async function reload() {
     const { data } = await client.GET('/api/takes/{take_id}', { params: { path: { take_id: id } } })
     if (data) adopt(data)
+    return data?.role
   }
 
-  function takeBack(edit: Edit) {
-    if (edit.before) undoable.value = undoable.value.filter((other) => other !== edit.before)
-  }
+  const undo = async () => (undoable.value || queue.length) && put({ step: 'undo' })
+  const redo = async () => redoable.value && put({ step: 'redo' })
 
-  async function undo() {
-    const before = undoable.value.at(-1)
-    if (!before) return
-    undoable.value = undoable.value.slice(0, -1)
-    redoable.value = [...redoable.value, scene.value!]
-    await put({ scene: before, before: null })
-  }
-
-  async function redo() {
-    const next = redoable.value.at(-1)
-    if (!next) return
-    redoable.value = redoable.value.slice(0, -1)
-    undoable.value = [...undoable.value, scene.value!]
-    await put({ scene: next, before: null })
+  /** Somebody else, or another page, kept something: it is shown unless edits of one's own are on their way. */
+  async function heard(theirs: number) {
+    if (theirs > revision && !queue.length) await reload()
   }
 
   /** Leaving with edits on their way asks first. */
@@ -162,5 +153,17 @@ export function useSaving(id: number, onKept: (take: Schemas['TakeDetail']) => v
   )
 
   const state = computed(() => (failing.value ? 'failing' : waiting.value ? 'waiting' : 'kept'))
-  return { scene, refused, undoable, redoable, state, adopt, keep, undo, redo }
+  return {
+    scene,
+    refused,
+    undoable,
+    redoable,
+    state,
+    adopt,
+    keep,
+    undo,
+    redo,
+    heard,
+    revision: () => revision,
+  }
 }

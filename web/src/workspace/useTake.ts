@@ -1,7 +1,10 @@
 import { computed, ref, shallowRef } from 'vue'
 
 import { client, problemsOf, type Said, type Schemas } from '../api/client'
+import { useEvents } from '../shell/useEvents'
 import { useSaving } from './useSaving'
+
+const TOLD = 8000 // ms that it is said who else changed the take
 
 /* eslint-disable @typescript-eslint/no-explicit-any -- a scene is described by its schema, not by types */
 export type SceneDocument = Record<string, any>
@@ -15,11 +18,23 @@ export function useTake(id: number) {
   const forecast = shallowRef<Schemas['ForecastReply'] | null>(null)
   const reports = shallowRef<Schemas['StageReport'][]>([])
   const missing = ref<Said[]>([])
+  /** who else has just changed the take */
+  const other = ref('')
   const saving = useSaving(id, (kept) => {
     take.value = kept
     problems.value = kept.problems ?? []
     remarks.value = kept.remarks ?? []
     void refresh()
+  })
+
+  let quiet = 0
+  useEvents((event) => {
+    if (event.type !== 'take' || event.take !== id) return
+    if (event.revision <= saving.revision() || saving.state.value !== 'kept') return
+    other.value = event.by
+    clearTimeout(quiet)
+    quiet = window.setTimeout(() => (other.value = ''), TOLD)
+    void saving.heard(event.revision)
   })
 
   async function load() {
@@ -69,6 +84,7 @@ export function useTake(id: number) {
     reports,
     report,
     missing,
+    other,
     load,
     refresh,
     refreshReports,

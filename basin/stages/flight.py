@@ -1,0 +1,213 @@
+"""How a stream flies before it meets something: the parabola that every piece of it falls along.
+
+No air and no spreading: each piece flies by itself, x(t) = x0 + v t + g t^2 / 2, and the stream thins as it quickens,
+so that its litres a second stay (Torricelli; the drawn-out thread of any textbook of fluid mechanics).
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass
+from threading import Lock
+
+import numpy as np
+
+from basin.geometry.deforming import Deforming
+from basin.geometry.distance import Distance
+from basin.geometry.pose import scale_of
+from basin.geometry.shapes import Disc, MeshShape
+from basin.liquid.sources import InflowSource
+from basin.scene import Collider, Inflow, Scene
+from basin.settings import value_at
+from basin.stages.assembly import distance_of, inflow_sources
+from basin.stages.files import SceneFiles
+
+LONGEST = 20.0  # shot seconds that a stream is followed
+MOST_POINTS = 1500
+AWAY = 1.5  # voxels that a stream must have flown before what it comes from can be met
+MOST_KEPT = 48  # distances of colliders
+WALLS = ("x_min", "x_max", "y_min", "y_max", "z_min", "z_max")
+NAMED = {"x_min": "the wall at least x", "x_max": "the wall at most x", "y_min": "the floor", "y_max": "the ceiling"}
+NAMED |= {"z_min": "the wall at least z", "z_max": "the wall at most z"}
+
+
+@dataclass(frozen=True)
+class Flight:
+    """A stream's way from its opening to what it first meets.
+
+    Attributes
+    ----------
+    path : (n, 3) m; times : (n,) shot seconds since it left
+    met : the collider or wall that it meets; empty if it goes on out of the domain
+    leaves : whether it goes out through an open wall
+    time, frame : shot second and frame at which its first liquid is there
+    speed : m per shot second there; leaving : the same at the opening
+    width : m across the stream there; voxels : the same in voxels
+    litres_per_second, litres : of shot time, and from start to end of the shot
+    """
+
+    path: list[list[float]]
+    times: list[float]
+    met: str
+    leaves: bool
+    time: float
+    frame: int
+    speed: float
+    leaving: float
+    width: float
+    voxels: float
+    litres_per_second: float
+    litres: float
+
+
+def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int | None = None) -> Flight | None:
+    """The flight of an inflow's liquid that leaves at a frame (its start if None); None if it does not fly.
+
+    Raises
+    ------
+    SceneError
+        If the element is no inflow.
+    """
+    element = scene.elements[index]
+    if not isinstance(element, Inflow) or element.amount == "full":
+        return None
+    mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, scene.voxel_size(quality))
+    sources = inflow_sources(element, index, scene, files, mouth)
+    if not sources:
+        return None
+    source, scale = sources[0], scene.time.time_scale
+    start = source.start / scale if frame is None else scene.time.shot_time(frame)
+    matrix = source.pose.matrix(start)
+    velocity = source.speed_at(start) * scale  # per shot second, as it is seen
+    speed = float(np.linalg.norm(velocity))
+    gravity = value_at(scene.liquid.gravity, start) * scale**2
+    if speed < 1e-6 and not gravity.any():
+        return None
+    dx = scene.voxel_size(quality)
+    times = _moments(velocity, gravity, dx, np.array(scene.domain.size))
+    origin = matrix[:3, 3] if isinstance(element.shape, Disc) else _middle(source, matrix)
+    path = origin + velocity * times[:, None] + 0.5 * gravity * times[:, None] ** 2
+    end, met, leaves = _meets(scene, files, path, times + start, dx)
+    there = velocity + gravity * times[end]
+    arrival = float(np.linalg.norm(there))
+    opening = _opening(element, source, matrix, velocity)
+    rate = opening * speed
+    width = 2 * np.sqrt(rate / max(arrival, 1e-9) / np.pi)
+    return Flight(
+        path=path[: end + 1].tolist(),
+        times=times[: end + 1].tolist(),
+        met=met,
+        leaves=leaves,
+        time=start + float(times[end]),
+        frame=int(np.ceil(scene.time.first + (start + float(times[end])) * scene.time.fps - 1e-6)),
+        speed=arrival,
+        leaving=speed,
+        width=float(width),
+        voxels=float(width / dx),
+        litres_per_second=rate * 1000,
+        litres=_litres(sources, scene, rate),
+    )
+
+
+def _moments(velocity: np.ndarray, gravity: np.ndarray, dx: float, size: np.ndarray) -> np.ndarray:
+    """Shot seconds (n,) at which the path is looked at: until it must have left, at most half a voxel apart."""
+    reach = 2.0 * float(np.linalg.norm(size))
+    speed, pull = float(np.linalg.norm(velocity)), float(np.linalg.norm(gravity))
+    fall = np.sqrt(2 * reach / pull) if pull > 0 else np.inf
+    longest = min(LONGEST, reach / speed if pull == 0 else fall + 2 * speed / pull)
+    count = int(np.clip(longest * (speed + pull * longest) / (0.5 * dx), 60, MOST_POINTS))
+    return np.linspace(0.0, longest, count)
+
+
+def _middle(source: InflowSource, matrix: np.ndarray) -> np.ndarray:
+    """The middle of an inflow's shape."""
+    shape = source.distance.at_time(0.0) if isinstance(source.distance, Deforming) else source.distance
+    assert shape is not None
+    return np.asarray(shape.corners(matrix).mean(axis=0))
+
+
+def _opening(element: Inflow, source: InflowSource, matrix: np.ndarray, velocity: np.ndarray) -> float:
+    """Area (m2) that liquid leaves through, across its way."""
+    if not isinstance(element.shape, Disc):
+        return source.across
+    scale, way = scale_of(matrix), velocity / max(float(np.linalg.norm(velocity)), 1e-12)
+    return float(np.pi * (element.shape.radius * scale) ** 2 * abs(float(way @ matrix[:3, 1]) / scale))
+
+
+def _litres(sources: list[InflowSource], scene: Scene, rate: float) -> float:
+    """Litres until the shot's end."""
+    last, scale = scene.time.shot_time(scene.time.last), scene.time.time_scale
+    seconds = sum(max(min(s.end / scale, last) - max(s.start / scale, 0.0), 0.0) for s in sources)
+    return rate * 1000 * seconds
+
+
+def _meets(scene: Scene, files: SceneFiles, path: np.ndarray, moments: np.ndarray, dx: float) -> tuple[int, str, bool]:
+    """Where the path ends: index of its last point, what it meets there, whether it leaves through an open wall."""
+    low = np.array(scene.domain.low)
+    high = low + np.array(scene.domain.size)
+    outside = np.flatnonzero(((path < low) | (path > high)).any(axis=1))
+    end, met, leaves = len(path) - 1, "", False
+    inside = ((path >= low) & (path <= high)).all(axis=1)
+    if inside.any():
+        after = outside[outside > np.flatnonzero(inside)[0]]
+        if len(after):
+            end = int(after[0])
+            out = np.concatenate([low - path[end], path[end] - high])[[0, 3, 1, 4, 2, 5]]
+            wall = WALLS[int(out.argmax())]
+            leaves = getattr(scene.domain.walls, wall) == "open"
+            met = "" if leaves else NAMED[wall]
+    flown = np.concatenate([[0.0], np.linalg.norm(np.diff(path, axis=0), axis=1).cumsum()])
+    for element in scene.of_kind(Collider):
+        phi = _distances(element, scene, files, path[: end + 1], moments[: end + 1], dx)
+        free = np.flatnonzero((phi > 0.25 * dx) | (flown[: end + 1] > AWAY * dx))
+        if not len(free):
+            continue
+        solid = np.flatnonzero(phi[free[0] :] <= 0) + free[0]
+        if len(solid) and solid[0] < end:
+            end, met, leaves = int(solid[0]), element.name, False
+    return end, met, leaves
+
+
+def _distances(
+    element: Collider, scene: Scene, files: SceneFiles, path: np.ndarray, moments: np.ndarray, dx: float
+) -> np.ndarray:
+    """Distance (n,) of a collider from points (n, 3), each at its own moment; far away while it does not act."""
+    pose = scene.placement(element)
+    held = kept_distance(element, scene, files, dx)
+    if isinstance(held, Deforming) or pose.moves():
+        found = np.concatenate(
+            [
+                held.at_time(float(t)).placed_at(p[None], pose.matrix(float(t)))
+                for p, t in zip(path, moments, strict=True)
+            ]
+        )
+    else:
+        found = held.placed_at(path, pose.matrix(0.0))
+    acts = np.zeros(len(path), bool)
+    for begin, until in element.spans():
+        acts |= (moments >= begin) & (moments <= until)
+    return np.where(acts, found, np.inf)
+
+
+_kept: OrderedDict[tuple[object, ...], Distance | Deforming] = OrderedDict()
+_lock = Lock()
+
+
+def kept_distance(element: Collider, scene: Scene, files: SceneFiles, dx: float) -> Distance | Deforming:
+    """`distance_of` a collider, kept at hand: gestures ask for the same ones many times a second."""
+    pose, shape = scene.placement(element), element.shape
+    where = () if pose.moves() else (*scene.domain.low, *scene.domain.size, pose.matrix(0.0).tobytes())
+    file = ""
+    if isinstance(shape, MeshShape):
+        file = str(files.stamp(scene)) if shape.is_sequence() else files.mesh_digest(shape)
+    key = (shape.model_dump_json(), file, element.side, element.thickness, dx, *where)
+    with _lock:
+        if key in _kept:
+            _kept.move_to_end(key)
+            return _kept[key]
+    made = distance_of(element, scene, files, dx)
+    with _lock:
+        _kept[key] = made
+        while len(_kept) > MOST_KEPT:
+            _kept.popitem(last=False)
+    return made

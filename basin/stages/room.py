@@ -1,0 +1,239 @@
+"""The room that liquid would take in what stands there: found on the solver's own grid from a point within it."""
+
+from __future__ import annotations
+
+import json
+from collections import OrderedDict
+from dataclasses import dataclass
+from threading import Lock
+
+import numpy as np
+from scipy import ndimage
+from skimage.measure import find_contours
+
+from basin.geometry.mesh import TriangleMesh
+from basin.scene import Collider, Scene
+from basin.stages.assembly import scene_layout
+from basin.stages.files import SceneFiles
+from basin.stages.flight import kept_distance
+from basin.surface.polygonise import polygonise
+
+MOST_NODES = 4_000_000  # of the grid that is looked at; more is looked at more coarsely
+INTO = 0.6  # voxels that the shape reaches into the walls, so that no gap is left at them
+SEARCHES = 14  # halvings of the height between what is held and what runs over
+MOST_KEPT = 4
+
+
+@dataclass(frozen=True)
+class Room:
+    """What a vessel would hold up to a level.
+
+    Attributes
+    ----------
+    litres, kilograms, particles : of what it holds
+    level, height, bottom : m; height above the lowest point
+    runs_over : level (m) at which it begins to run over; None if a closed ceiling comes first
+    open : where it runs out below the level already; empty if it holds
+    contours : outlines (n, 3) of the level's surface, m
+    """
+
+    litres: float
+    kilograms: float
+    particles: int
+    level: float
+    height: float
+    bottom: float
+    runs_over: float | None
+    open: str
+    contours: list[list[list[float]]]
+
+
+class NoRoom(ValueError):
+    """There is no room about that point."""
+
+
+@dataclass(frozen=True)
+class _Grid:
+    """Distance (m) from what is solid at nodes `dx` apart from `low`, and which nodes lie at an open wall."""
+
+    phi: np.ndarray
+    low: np.ndarray
+    dx: float
+    out: np.ndarray
+
+    def heights(self) -> np.ndarray:
+        """Height (m) of each plane of nodes."""
+        return np.asarray(self.low[1] + np.arange(self.phi.shape[1]) * self.dx)
+
+
+_kept: OrderedDict[str, _Grid] = OrderedDict()
+_lock = Lock()
+
+
+def find_room(
+    scene: Scene, files: SceneFiles, seed: tuple[float, float, float], level: float | None, frame: int, quality: str
+) -> Room:
+    """The room about a point up to a level; to where it runs over if no level is given.
+
+    Raises
+    ------
+    NoRoom
+        If the point lies in something solid or outside the domain.
+    """
+    grid = _grid(scene, files, frame, quality)
+    start = _node(grid, seed)
+    top = _runs_over(grid, start)
+    ceiling = float(grid.heights()[-1])
+    if level is None:
+        level = min(top if top is not None else ceiling, ceiling)
+    held = _held(grid, start, level)
+    least = float(grid.heights()[np.flatnonzero(held.any(axis=(0, 2)))[0]])
+    share = np.clip(0.5 + grid.phi / grid.dx, 0.0, 1.0)
+    under = np.clip(0.5 + (level - grid.heights()) / grid.dx, 0.0, 1.0)
+    # nodes at the domain's faces and in walls hold the part of their cell that is open and below the level
+    near = ndimage.binary_dilation(held, iterations=1)
+    volume = float((share * under[None, :, None] * near * _half_faces(grid)).sum()) * grid.dx**3
+    where = np.argwhere(held & grid.out)
+    return Room(
+        litres=volume * 1000,
+        kilograms=volume * scene.liquid.density,
+        particles=round(volume / scene.voxel_size(quality) ** 3 * scene.liquid.particles_per_cell),
+        level=level,
+        height=level - least,
+        bottom=least,
+        runs_over=top,
+        open=_side(grid, where[0]) if len(where) else "",
+        contours=_contours(grid, held, level),
+    )
+
+
+def room_mesh(
+    scene: Scene, files: SceneFiles, seed: tuple[float, float, float], level: float, frame: int, quality: str
+) -> TriangleMesh:
+    """The room as a closed mesh in metres of the scene; NoRoom as `find_room`."""
+    grid = _grid(scene, files, frame, quality)
+    held = _held(grid, _node(grid, seed), level)
+    near = ndimage.binary_dilation(held, iterations=2)
+    solid = -(grid.phi + INTO * grid.dx)
+    field = np.maximum(solid, grid.heights()[None, :, None] - level)
+    field = np.where(near, field, np.maximum(field, 0.5 * grid.dx)).astype(np.float32)
+    closed = np.pad(field, 1, constant_values=np.float32(0.5 * grid.dx))
+    place, triangle = polygonise(closed)
+    if not len(triangle):
+        raise NoRoom("There is no room there at this voxel; look at a finer one.")
+    return TriangleMesh(place.astype(np.float64) * grid.dx + grid.low - grid.dx, triangle)
+
+
+def _grid(scene: Scene, files: SceneFiles, frame: int, quality: str) -> _Grid:
+    layout, time = scene_layout(scene, quality), scene.time.shot_time(frame)
+    colliders = [c for c in scene.of_kind(Collider) if c.acts(time, time)]
+    key = json.dumps(
+        [
+            str(files.folder),
+            scene.domain.model_dump(mode="json"),
+            scene.time.model_dump(mode="json"),
+            layout.dx,
+            frame,
+            [[c.model_dump(mode="json"), scene.placement(c).matrix(time).tolist()] for c in colliders],
+        ]
+    )
+    with _lock:
+        if key in _kept:
+            _kept.move_to_end(key)
+            return _kept[key]
+    low, size = np.array(scene.domain.low), np.array(scene.domain.size)
+    dx = layout.dx
+    while float(np.prod(np.round(size / dx) + 1)) > MOST_NODES:
+        dx *= 1.1
+    shape = tuple(int(n) + 1 for n in np.maximum(np.round(size / dx), 1))
+    axes = [low[d] + np.arange(shape[d]) * dx for d in range(3)]
+    points = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+    phi = np.full(len(points), np.float64(4 * dx))
+    for collider in colliders:
+        held = kept_distance(collider, scene, files, dx).at_time(time)
+        phi = np.minimum(phi, held.placed_at(points, scene.placement(collider).matrix(time)))
+    out = np.zeros(shape, bool)
+    for n, axis in enumerate("xyz"):
+        for end, plane in (("min", 0), ("max", -1)):
+            wall = getattr(scene.domain.walls, f"{axis}_{end}")
+            if wall == "open":
+                np.moveaxis(out, n, 0)[plane] = True
+    grid = _Grid(phi.reshape(shape), low, dx, out)
+    with _lock:
+        _kept[key] = grid
+        while len(_kept) > MOST_KEPT:
+            _kept.popitem(last=False)
+    return grid
+
+
+def _node(grid: _Grid, seed: tuple[float, float, float]) -> tuple[int, int, int]:
+    """The open node nearest to a point, at most two away."""
+    at = np.round((np.array(seed) - grid.low) / grid.dx).astype(int)
+    first, last = np.maximum(at - 2, 0), np.minimum(at + 3, grid.phi.shape)
+    if (last <= first).any():
+        raise NoRoom("That lies outside the domain.")
+    block = grid.phi[tuple(slice(a, b) for a, b in zip(first, last, strict=True))] > 0
+    free = np.argwhere(block) + first
+    if not len(free):
+        raise NoRoom("That lies in something solid; press inside of a vessel.")
+    best = free[((free - (np.array(seed) - grid.low) / grid.dx) ** 2).sum(axis=1).argmin()]
+    return int(best[0]), int(best[1]), int(best[2])
+
+
+def _held(grid: _Grid, start: tuple[int, int, int], level: float) -> np.ndarray:
+    """Nodes (bool) that liquid about a node takes up to a level."""
+    planes = int(np.searchsorted(grid.heights(), level, side="right"))
+    planes = max(planes, start[1] + 1)
+    below = grid.phi[:, :planes] > 0
+    labels, _ = ndimage.label(below)
+    held = np.zeros(grid.phi.shape, bool)
+    held[:, :planes] = labels == labels[start]
+    return held
+
+
+def _runs_over(grid: _Grid, start: tuple[int, int, int]) -> float | None:
+    """The level up to which no open wall is reached; None if that is so up to a closed ceiling."""
+    heights = grid.heights()
+    low, high = start[1], len(heights) - 1
+    if not (_held(grid, start, heights[high]) & grid.out).any():
+        return None
+    if (_held(grid, start, heights[low]) & grid.out).any():
+        return float(heights[low])
+    while high - low > 1:
+        middle = (low + high) // 2
+        if (_held(grid, start, heights[middle]) & grid.out).any():
+            high = middle
+        else:
+            low = middle
+    return float(heights[low])
+
+
+def _half_faces(grid: _Grid) -> np.ndarray:
+    """Share of each node's cell that lies within the domain."""
+    share = np.ones(grid.phi.shape)
+    for axis in range(3):
+        for plane in (0, -1):
+            np.moveaxis(share, axis, 0)[plane] *= 0.5
+    return share
+
+
+def _side(grid: _Grid, node: np.ndarray) -> str:
+    names = (("least x", "most x"), ("the floor", "the ceiling"), ("least z", "most z"))
+    for axis in range(3):
+        if node[axis] == 0:
+            return names[axis][0]
+        if node[axis] == grid.phi.shape[axis] - 1:
+            return names[axis][1]
+    return "an open wall"
+
+
+def _contours(grid: _Grid, held: np.ndarray, level: float) -> list[list[list[float]]]:
+    """Outlines of the level's surface where liquid is."""
+    plane = min(int(np.searchsorted(grid.heights(), level, side="right")) - 1, held.shape[1] - 1)
+    near = ndimage.binary_dilation(held[:, plane], iterations=1)
+    flat = np.pad(np.where(near, grid.phi[:, plane], -0.5 * grid.dx), 1, constant_values=-0.5 * grid.dx)
+    found = []
+    for line in find_contours(flat, 0.0):
+        x, z = (line - 1).T * grid.dx + grid.low[[0, 2]][:, None]
+        found.append(np.stack([x, np.full(len(x), level), z], axis=1)[:: max(len(x) // 160, 1)].tolist())
+    return found
