@@ -23,9 +23,10 @@ OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "op
 
 def jug() -> TriangleMesh:
     """A bellied stoneware jug without a lid."""
-    outside = [(0.07, 0.0), (0.098, 0.04), (0.108, 0.09), (0.1, 0.14), (0.08, 0.18), (0.078, 0.21)]
-    inside = [(r - 0.012, max(h, 0.012)) for r, h in reversed(outside)]
-    return lathe_mesh(np.array([(0, 0), *outside, *inside, (0, 0.012)]), 64, closed_loop=False)
+    height = np.linspace(0.0, 0.21, 15)
+    outside = np.column_stack([0.082 + 0.034 * np.sin(np.pi * (height / 0.21) ** 0.8) - 0.04 * height, height])
+    inside = np.column_stack([outside[::-1, 0] - 0.02, np.maximum(outside[::-1, 1], 0.02)])
+    return lathe_mesh(np.array([(0, 0), *outside, *inside[:-2], (0, 0.02)]), 64, closed_loop=False)
 
 
 def gourd() -> TriangleMesh:

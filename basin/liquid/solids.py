@@ -16,7 +16,7 @@ from basin.grid.layout import PAD, TILE, Layout
 from basin.grid.tiles import Tiles
 from basin.kernels import kernel, shared
 from basin.liquid.room import RIM, Room, kernel_room
-from basin.liquid.thin import ThinWalls, Triangles, thin_walls
+from basin.liquid.thin import Remembered, ThinWalls, Triangles, thin_walls
 
 SKIN = 1e-3  # voxels that bodies are thicker: a wall a voxel thick may have its nodes just on its faces
 MOMENT = 1e-6  # shot seconds: substeps land on frames as well as they can
@@ -329,6 +329,7 @@ class SolidWorld:
         self._nodes = _Pool(layout, {"bodies": far, "phi": far, "owner": np.array(-1, np.int32)})
         blank = dict.fromkeys(("u", "v", "w", "own", "near", "wide"), one)
         self._shares = _Pool(layout, {**blank, "middle": np.zeros(3, np.float32)})
+        self._remembered = Remembered()
         self._last: tuple[bytes, Solids] | None = None
         self._placed: tuple[bytes, Tiles, tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]] | None = None
 
@@ -399,7 +400,7 @@ class SolidWorld:
             change[:, :3] = self._change(body, now, later, time, dt)
             back[rows] = np.linalg.inv(change)[:, :3]
         walls = Triangles(np.concatenate(corner), np.concatenate(owner), back)
-        return thin_walls(tiles, walls, bodies, self._walls.within, opened, room)
+        return thin_walls(tiles, walls, bodies, self._walls.within, opened, room, self._remembered)
 
     def distance_at(self, tiles: Tiles, time: float) -> tuple[np.ndarray, np.ndarray]:
         """Node distances and owners at a shot time."""

@@ -9,6 +9,7 @@ crosses a triangle that moves along with its body over the substep.
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,6 +26,7 @@ THICKNESS = 1.1  # voxels: thinner walls need triangles
 # voxels about a cell, the middle of a kernel or a particle within which a triangle may hide something from it
 CELL_SEES, KERNEL_SEES, PARTICLE_SEES = 1.001, 1.251, 1.501
 REACH = 7.0  # voxels beyond a tile within which triangles are listed for it: a substep's way and a little more
+USUAL = 2.5  # voxels that a particle goes in a substep at most, as a rule
 CLEARANCE = 0.02  # voxels that paths keep from a triangle
 EDGE = 1e-6  # of a triangle's size that it is larger for rays, so that none slips between two of them
 MOST_BENDS = 4
@@ -136,6 +138,25 @@ def _near(corner, listed, begin, end, x, y, z, reach, near):
     return n
 
 
+@kernel
+def _near_block(corner, listed, begin, end, x, y, z, reach, held, count, lists):
+    """Row of `lists` with the triangles within reach of the block of 2^3 cells about a place, found when first asked.
+
+    Particles of a tile lie in 64 blocks; a scan of the tile's whole list for each of them would be most of the work.
+
+    Parameters
+    ----------
+    held : int64 (64, 3), which block each row is of, -1 at first; count : int64 (64,) of its triangles
+    """
+    i, j, k = np.int64(np.floor(x)) >> 1, np.int64(np.floor(y)) >> 1, np.int64(np.floor(z)) >> 1
+    b = ((i & 3) * 4 + (j & 3)) * 4 + (k & 3)
+    if count[b] < 0 or held[b, 0] != i or held[b, 1] != j or held[b, 2] != k:
+        held[b, 0], held[b, 1], held[b, 2] = i, j, k
+        mx, my, mz = 2.0 * i + 1.0, 2.0 * j + 1.0, 2.0 * k + 1.0
+        count[b] = _near(corner, listed, begin, end, mx, my, mz, reach + 1.0, lists[b])
+    return b
+
+
 @kernel(inline="always")
 def _hit(corner, m, px, py, pz, dx, dy, dz):
     """Where the way from p along d meets a triangle, as a share of d; 2 if it does not (Moeller & Trumbore 1997)."""
@@ -176,16 +197,19 @@ def _blocked(corner, near, n, px, py, pz, qx, qy, qz):
 
 
 @shared
-def _sight_of_cells(row, first, corner, start, listed, u, v, w, hidden):
-    """What cells do not see of their neighbours; faces that nobody sees through are shut."""
+def _sight_of_cells(row, first, corner, start, listed, hidden):
+    """What cells do not see of their neighbours."""
     for s in prange(row.shape[0]):
         t = row[s]
         near = np.empty(start[s + 1] - start[s], np.int64)
+        held, count = np.full((64, 3), -1, np.int64), np.full(64, -1, np.int64)
+        lists = np.empty((64, len(near)), np.int64)
         for a in range(8):
             for b in range(8):
                 for c in range(8):
                     x, y, z = first[t, 0] + a + 0.5, first[t, 1] + b + 0.5, first[t, 2] + c + 0.5
-                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, CELL_SEES, near)
+                    o = _near_block(corner, listed, start[s], start[s + 1], x, y, z, CELL_SEES, held, count, lists)
+                    n = _near(corner, lists[o], 0, count[o], x, y, z, CELL_SEES, near)
                     mask = np.uint32(0)
                     if n > 0:
                         for q in range(27):
@@ -193,12 +217,6 @@ def _sight_of_cells(row, first, corner, start, listed, u, v, w, hidden):
                             if q != 13 and _blocked(corner, near, n, x, y, z, x + i, y + j, z + k):
                                 mask |= np.uint32(1) << np.uint32(q)
                     hidden[s, a, b, c] = mask
-                    if mask & (np.uint32(1) << np.uint32(4)):
-                        u[t, a, b, c] = 0.0
-                    if mask & (np.uint32(1) << np.uint32(10)):
-                        v[t, a, b, c] = 0.0
-                    if mask & (np.uint32(1) << np.uint32(12)):
-                        w[t, a, b, c] = 0.0
 
 
 @shared
@@ -213,24 +231,27 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
         open_volumes(node, within, i0, j0, k0, free)
         share = np.zeros((10, 10, 10, 4))  # of the narrow kernel's room, and its first moments
         beside = np.empty(start[s + 1] - start[s], np.int64)
+        held, count = np.full((64, 3), -1, np.int64), np.full(64, -1, np.int64)
+        lists = np.empty((64, len(beside)), np.int64)
         for a in range(10):
             for b in range(10):
                 for c in range(10):
                     x, y, z = i0 + a + 1.5, j0 + b + 1.5, k0 + c + 1.5
-                    n = _near(corner, listed, start[s], start[s + 1], x, y, z, KERNEL_SEES, beside)
+                    o = _near_block(corner, listed, start[s], start[s + 1], x, y, z, KERNEL_SEES, held, count, lists)
+                    n = _near(corner, lists[o], 0, count[o], x, y, z, KERNEL_SEES, beside)
                     for i in range(6):
                         for j in range(6):
                             for k in range(6):
-                                part = HALVES[i] * HALVES[j] * HALVES[k] * free[a + i // 2, b + j // 2, c + k // 2]
+                                open_part = HALVES[i] * HALVES[j] * HALVES[k] * free[a + i // 2, b + j // 2, c + k // 2]
                                 dx, dy, dz = MIDDLES[i], MIDDLES[j], MIDDLES[k]
-                                if part <= 0.0:
+                                if open_part <= 0.0:
                                     continue
                                 if n > 0 and _blocked(corner, beside, n, x, y, z, x + dx, y + dy, z + dz):
                                     continue
-                                share[a, b, c, 0] += part
-                                share[a, b, c, 1] += part * dx
-                                share[a, b, c, 2] += part * dy
-                                share[a, b, c, 3] += part * dz
+                                share[a, b, c, 0] += open_part
+                                share[a, b, c, 1] += open_part * dx
+                                share[a, b, c, 2] += open_part * dy
+                                share[a, b, c, 3] += open_part * dz
         for a in range(8):
             for b in range(8):
                 for c in range(8):
@@ -240,11 +261,11 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
                             continue
                         i, j, k = q // 9, q // 3 % 3, q % 3
                         weight = BINOMIAL[i] * BINOMIAL[j] * BINOMIAL[k]
-                        held = share[a + i, b + j, c + k]
-                        total += weight * held[0]
-                        mx += weight * (held[1] + (i - 1) * held[0])
-                        my += weight * (held[2] + (j - 1) * held[0])
-                        mz += weight * (held[3] + (k - 1) * held[0])
+                        seen = share[a + i, b + j, c + k]
+                        total += weight * seen[0]
+                        mx += weight * (seen[1] + (i - 1) * seen[0])
+                        my += weight * (seen[2] + (j - 1) * seen[0])
+                        mz += weight * (seen[3] + (k - 1) * seen[0])
                     near[t, a, b, c] = share[a + 1, b + 1, c + 1, 0]
                     wide[t, a, b, c] = total
                     if total > 0.0:
@@ -262,6 +283,29 @@ class Triangles:
     back: np.ndarray
 
 
+class Remembered:
+    """What was found of tiles near thin walls, as long as neither the walls nor the bodies about them change."""
+
+    def __init__(self) -> None:
+        self._held: dict[bytes, tuple[np.ndarray, ...]] = {}
+        self._used: dict[bytes, tuple[np.ndarray, ...]] = {}
+
+    def turn(self) -> None:
+        """Forget what was not asked for since the last turn but one."""
+        self._held, self._used = self._used, {}
+
+    def get(self, key: bytes) -> tuple[np.ndarray, ...] | None:
+        """What was found of a tile; None if it has changed."""
+        found = self._used.get(key) or self._held.get(key)
+        if found is not None:
+            self._used[key] = found
+        return found
+
+    def put(self, key: bytes, found: tuple[np.ndarray, ...]) -> None:
+        """Keep what was found."""
+        self._used[key] = found
+
+
 def thin_walls(
     tiles: Tiles,
     triangles: Triangles,
@@ -269,6 +313,7 @@ def thin_walls(
     within: np.ndarray,
     opened: list[np.ndarray],
     room: Room,
+    remembered: Remembered,
 ) -> ThinWalls:
     """The thin walls near some tiles; shuts faces and takes room away in place.
 
@@ -293,11 +338,44 @@ def thin_walls(
     slot[row] = np.arange(len(row))
     begin = np.append(start[row], start[-1])
     hidden = np.zeros((len(row), 8, 8, 8), np.uint32)
-    lists = (corner, begin, listed)
-    _sight_of_cells(row, tiles.first, *lists, *opened, hidden)
-    _room(row, tiles.first, tiles.where, bodies, within, *lists, hidden, room.near, room.wide, room.middle)
+    fields = (room.near, room.wide, room.middle)
+    keys = [_tile_key(tiles, t, bodies, corner[listed[a:b]]) for t, a, b in zip(row, begin, begin[1:], strict=False)]
+    fresh = []
+    for s, key in enumerate(keys):
+        known = remembered.get(key)
+        if known is None:
+            fresh.append(s)
+            continue
+        hidden[s] = known[0]
+        for field, value in zip(fields, known[1:], strict=True):
+            field[row[s]] = value
+    if fresh:
+        some = np.array(fresh)
+        lists = (
+            np.append(0, np.cumsum(np.diff(begin)[some])),
+            np.concatenate([listed[begin[s] : begin[s + 1]] for s in fresh]),
+        )
+        seen = np.zeros((len(some), 8, 8, 8), np.uint32)
+        _sight_of_cells(row[some], tiles.first, corner, *lists, seen)
+        _room(row[some], tiles.first, tiles.where, bodies, within, corner, *lists, seen, *fields)
+        hidden[some] = seen
+        for s in fresh:
+            remembered.put(keys[s], (hidden[s].copy(), *(field[row[s]].copy() for field in fields)))
+    remembered.turn()
+    for field, neighbour in zip(opened, (4, 10, 12), strict=True):  # faces that nobody sees through are shut
+        field[row] = np.where(hidden & np.uint32(1 << neighbour), np.float32(0), field[row])
     tiles.wrap(*opened)
     return ThinWalls(corner, body, back, slot, begin, listed, hidden)
+
+
+def _tile_key(tiles: Tiles, row: int, bodies: np.ndarray, near: np.ndarray) -> bytes:
+    """A digest of all that what is found of a tile depends on: its place, the triangles, the solids about it."""
+    i, j, k = tiles.first[row] // 8
+    about = tiles.where[i : i + 3, j : j + 3, k : k + 3].ravel()
+    digest = hashlib.blake2b(tiles.first[row].tobytes(), digest_size=16)
+    digest.update(np.ascontiguousarray(near).tobytes())
+    digest.update(np.ascontiguousarray(bodies[about]).tobytes())
+    return digest.digest()
 
 
 @kernel
@@ -364,9 +442,12 @@ def _sight_of_particles(tile_start, row, record, corner, slot, start, listed, ou
         if s < 0:
             continue
         near = np.empty(start[s + 1] - start[s], np.int64)
+        held, count = np.full((64, 3), -1, np.int64), np.full(64, -1, np.int64)
+        lists = np.empty((64, len(near)), np.int64)
         for p in range(tile_start[t], tile_start[t + 1]):
             x, y, z = np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])
-            n = _near(corner, listed, start[s], start[s + 1], x, y, z, PARTICLE_SEES, near)
+            o = _near_block(corner, listed, start[s], start[s + 1], x, y, z, PARTICLE_SEES, held, count, lists)
+            n = _near(corner, lists[o], 0, count[o], x, y, z, PARTICLE_SEES, near)
             if n == 0:
                 continue
             mask = np.uint64(0)
@@ -471,12 +552,20 @@ def _keep(
         if s < 0:
             continue
         near = np.empty(start[s + 1] - start[s], np.int64)
+        held, count = np.full((64, 3), -1, np.int64), np.full(64, -1, np.int64)
+        lists = np.empty((64, len(near)), np.int64)
         for p in range(tile_start[t], tile_start[t + 1]):
             span = np.float32(0.0)
             for d in range(3):
                 span = max(span, abs(record[p, np.uint64(X + d)] - begin[p, d]))
             x, y, z = np.float64(begin[p, 0]), np.float64(begin[p, 1]), np.float64(begin[p, 2])
-            n = _near(corner, listed, start[s], start[s + 1], x, y, z, span + REACH - 5.0, near)
+            if span <= USUAL:
+                o = _near_block(
+                    corner, listed, start[s], start[s + 1], x, y, z, USUAL + REACH - 5.0, held, count, lists
+                )
+                n = _near(corner, lists[o], 0, count[o], x, y, z, span + REACH - 5.0, near)
+            else:
+                n = _near(corner, listed, start[s], start[s + 1], x, y, z, span + REACH - 5.0, near)
             if n == 0:
                 continue
             a = np.array([x, y, z])

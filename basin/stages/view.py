@@ -104,7 +104,13 @@ def _checks(data: Mapping[str, np.ndarray], some: Any) -> np.ndarray:
 
 def pack_particles(store: StageCache, frame: int, budget: int, by: str = "speed", time: float = 0.0) -> bytes:
     """A liquid frame as points coloured by an attribute, thinned to `budget` by a hash of the ids."""
-    data = store.frame(frame)
+    return pack_points(store.frame(frame), budget, by, time)
+
+
+def pack_points(
+    data: Mapping[str, np.ndarray], budget: int, by: str = "speed", time: float = 0.0, **more: Any
+) -> bytes:
+    """`pack_particles` of a frame that is at hand; `more` goes into the header."""
     identity = data["id"]
     choices = attributes(data)
     chance = (identity.astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)) >> np.uint64(32)
@@ -113,7 +119,8 @@ def pack_particles(store: StageCache, frame: int, budget: int, by: str = "speed"
     if len(order):
         shading = shaded(data, by if by in choices else "speed", order, time)
     spacing = float(data["particle_spacing"])
-    return pack_cloud(data["position"][order], spacing, shading, total=len(identity), choices=choices)
+    more = {"total": len(identity), "choices": choices, **more}
+    return pack_cloud(data["position"][order], spacing, shading, **more)
 
 
 def pack_cloud(position: np.ndarray, spacing: float, shading: _Shading = ({}, []), **more: Any) -> bytes:

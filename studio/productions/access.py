@@ -20,6 +20,8 @@ OTHERWISE: dict[tuple[str, str, str], Role] = {
     ("take", "POST", "judge"): Role.VIEWER,  # nothing is kept of it, nor of these
     ("take", "POST", "flight"): Role.VIEWER,
     ("take", "POST", "room"): Role.VIEWER,
+    ("take", "POST", "rehearse"): Role.VIEWER,
+    ("take", "DELETE", "rehearse"): Role.VIEWER,
     ("production", "PATCH", "sheet"): Role.OWNER,
     ("production", "DELETE", "sheet"): Role.OWNER,
     ("production", "POST", "restore"): Role.OWNER,

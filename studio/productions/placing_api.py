@@ -5,17 +5,18 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Annotated, Any
 
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from basin.scene import SceneError
 from basin.stages.files import SceneFiles, UnusableFile
 from basin.stages.flight import flight
 from basin.stages.openings import openings
+from basin.stages.rehearse import Rehearsed
 from basin.stages.room import NoRoom, find_room
 from studio.errors import Refused
-from studio.productions import services
-from studio.productions.access import take_for
+from studio.productions import rehearsing, services
+from studio.productions.access import take_for, user_of
 from studio.productions.reports import scene_of
 
 router = Router(tags=["placing"])
@@ -71,6 +72,17 @@ class RoomReply(Schema):
     contours: list[list[list[float]]]
 
 
+class RehearsalRequest(Schema):
+    scene: dict[str, Any]
+    after: Frame | None = None
+    by: str = Field("speed", max_length=80)
+    session: str = Field(max_length=80)
+
+
+class Left(Schema):
+    left: bool
+
+
 class RoomFile(Schema):
     file: str
 
@@ -121,3 +133,20 @@ def keep_room(request: HttpRequest, take_id: int, quality: str, wanted: RoomRequ
     except (NoRoom, UnusableFile) as error:
         raise Refused([str(error)]) from None
     return RoomFile(file=file)
+
+
+@router.post("/takes/{take_id}/rehearse")
+def rehearse(request: HttpRequest, take_id: int, wanted: RehearsalRequest) -> HttpResponse:
+    """The next frame of a coarse liquid in a scene that need not be kept, packed for the viewport."""
+    take = take_for(request, take_id)
+    scene = services.check_scene_of(take, wanted.scene).model_dump(mode="json")
+    asked = Rehearsed(take.folder, scene, wanted.after, wanted.by)
+    packed = rehearsing.rehearsed((user_of(request).pk, take.pk, wanted.session), asked)
+    return HttpResponse(packed, content_type="application/octet-stream")
+
+
+@router.delete("/takes/{take_id}/rehearse", response=Left)
+def leave_rehearsal(request: HttpRequest, take_id: int, session: str) -> Left:
+    """End a rehearsal; nothing of it stays."""
+    take = take_for(request, take_id)
+    return Left(left=rehearsing.leave((user_of(request).pk, take.pk, session)))

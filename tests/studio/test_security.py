@@ -73,6 +73,8 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("get", "/api/takes/{take}/elements/0/solid/draft/1", None, 422, "viewer"),
     ("get", "/api/takes/{take}/poses", None, 200, "viewer"),
     ("post", "/api/takes/{take}/flight/draft", {"scene": {}, "element": 0}, 422, "viewer"),
+    ("post", "/api/takes/{take}/rehearse", {"scene": {}, "session": "a"}, 422, "viewer"),
+    ("delete", "/api/takes/{take}/rehearse?session=a", None, 200, "viewer"),
     ("get", "/api/takes/{take}/openings", None, 200, "viewer"),
     ("post", "/api/takes/{take}/room/draft", {"seed": [9e5, 0, 0], "frame": 1}, 422, "viewer"),
     ("post", "/api/takes/{take}/room/draft/keep", {"seed": [0, 0, 0], "frame": 1}, 422, "editor"),

@@ -892,6 +892,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/rehearse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse
+         * @description The next frame of a coarse liquid in a scene that need not be kept, packed for the viewport.
+         */
+        post: operations["studio_productions_placing_api_rehearse"];
+        /**
+         * Leave Rehearsal
+         * @description End a rehearsal; nothing of it stays.
+         */
+        delete: operations["studio_productions_placing_api_leave_rehearsal"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -1650,6 +1674,27 @@ export interface components {
         RoomFile: {
             /** File */
             file: string;
+        };
+        /** RehearsalRequest */
+        RehearsalRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** After */
+            after?: number | null;
+            /**
+             * By
+             * @default speed
+             */
+            by: string;
+            /** Session */
+            session: string;
+        };
+        /** Left */
+        Left: {
+            /** Left */
+            left: boolean;
         };
         /** RunReply */
         RunReply: {
@@ -2915,6 +2960,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RoomFile"];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    studio_productions_placing_api_leave_rehearsal: {
+        parameters: {
+            query: {
+                session: string;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Left"];
                 };
             };
         };

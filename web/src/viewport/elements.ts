@@ -155,6 +155,12 @@ export class Elements {
     return found ? found.object.matrix.clone() : null
   }
 
+  /** The origin of an element that moves, a point a frame; one point if it is still. */
+  pathOf(index: number): THREE.Vector3[] {
+    const found = this.shown.find((s) => s.index === index)
+    return (found?.placed.matrices ?? []).map((m) => new THREE.Vector3(m[12], m[13], m[14]))
+  }
+
   /** Put an element somewhere else while it is dragged. */
   carry(index: number, matrix: THREE.Matrix4) {
     const found = this.shown.find((s) => s.index === index)

@@ -3,11 +3,15 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 
 import { client, type Schemas } from '../api/client'
 import { Elements, type Drawn } from './elements'
+import type { Gesture, Spot } from './gestures'
+import { Handles } from './handles'
 import { empty, meshGeometry, place } from './meshes'
 import type { Packed } from './packed'
+import { Pointing } from './pointing'
 import { pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from './materials'
 import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
+import { Sketch } from './sketch'
 
 interface SceneShape extends Marked {
   time: { first: number }
@@ -38,7 +42,19 @@ export class Viewport {
   /** the shot camera, once or for every frame, and whether the view goes along with it */
   private seen: Schemas['Seen'][] = []
   private following = false
+  readonly handles: Handles | undefined
+  readonly sketch = new Sketch()
+  private pointing: Pointing | undefined
+  private gesture: Gesture | null = null
+  private picked: number | null = null
   onMove: () => void = () => {}
+  onPick: (index: number | null) => void = () => {}
+  onPlaced: (index: number, from: THREE.Matrix4, to: THREE.Matrix4) => void = () => {}
+  onMade: (gesture: Gesture) => void = () => {}
+  onLeft: () => void = () => {}
+  onSketch: (gesture: Gesture) => void = () => {}
+  onHover: (spot: Spot | null) => Spot | null = (spot) => spot
+  onSay: (lines: string[], x: number, y: number) => void = () => {}
 
   constructor(
     private canvas: HTMLCanvasElement,
@@ -53,7 +69,7 @@ export class Viewport {
     this.renderer.setPixelRatio(options.small ? 1 : Math.min(devicePixelRatio, 2))
     this.marks.visible = false
     this.elements = new Elements(!!options.small, () => this.render())
-    this.scene.add(this.liquid, this.elements.group, this.solid, this.frame, this.marks)
+    this.scene.add(this.liquid, this.elements.group, this.solid, this.frame, this.marks, this.sketch.group)
     this.scene.add(new THREE.HemisphereLight('#d3dfe2', '#1f272b', 1.15))
     const sun = new THREE.DirectionalLight('#fff6e2', 1.8)
     sun.position.set(2, 4, 3)
@@ -65,7 +81,88 @@ export class Viewport {
         this.render()
         this.onMove()
       })
+      this.handles = new Handles(this.camera, canvas, this.scene, () => this.render())
+      // before the view's own handler: a press on a handle does not turn the view
+      canvas.addEventListener('pointerdown', () => (this.controls!.enabled = !this.handles!.hot), true)
+      this.pointing = new Pointing(canvas, this.camera, this.elements, this.handles, () => this.floor(), {
+        picked: (index) => this.onPick(index),
+        hovered: (spot) => this.onHover(spot),
+        sketched: () => this.drawGesture(),
+        finished: (gesture) => this.endGesture(gesture),
+        left: () => this.leaveGesture(),
+        says: (lines, x, y) => this.onSay(lines, x, y),
+      })
+      this.handles.onDrag = ({ matrix, says }) => {
+        if (this.picked === null) return
+        this.elements.carry(this.picked, matrix)
+        const [x, y] = this.onScreen(new THREE.Vector3().setFromMatrixPosition(matrix))
+        this.onSay(says, x, y)
+        this.render()
+      }
+      this.handles.onEnd = (matrix) => {
+        this.controls!.enabled = true
+        this.onSay([], 0, 0)
+        if (this.picked === null || matrix.equals(this.held)) return
+        this.onPlaced(this.picked, this.held.clone(), matrix)
+        this.held.copy(matrix)
+      }
     }
+  }
+
+  private held = new THREE.Matrix4()
+
+  /** Take hold of what is picked, or let go. */
+  private hold() {
+    const place = this.picked === null ? null : this.elements.placeOf(this.picked)
+    if (place) this.held.copy(place)
+    this.handles?.attach(place, Math.max(...(this.shape?.domain.size ?? [1])))
+  }
+
+  /** Where an element stands now, in the scene. */
+  placeOf(index: number): THREE.Matrix4 | null {
+    return this.elements.placeOf(index)
+  }
+
+  /** The way of an element that moves, a point a frame. */
+  pathOf(index: number): THREE.Vector3[] {
+    return this.elements.pathOf(index)
+  }
+
+  /** The height that something lies on where nothing else is: the domain's floor. */
+  private floor(): number {
+    return this.shape?.domain.low[1] ?? 0
+  }
+
+  /** Pixels of a point of the scene. */
+  onScreen(point: THREE.Vector3): [number, number] {
+    const seen = point.clone().project(this.camera)
+    return [((seen.x + 1) / 2) * this.canvas.clientWidth, ((1 - seen.y) / 2) * this.canvas.clientHeight]
+  }
+
+  /** Make a gesture at the next press, or none any more. */
+  use(gesture: Gesture | null) {
+    this.gesture = gesture
+    this.pointing?.use(gesture)
+    this.sketch.element(null)
+    this.handles?.attach(null)
+    if (!gesture) this.hold()
+    this.render()
+  }
+
+  private drawGesture() {
+    this.sketch.element(this.gesture?.made() ?? null)
+    if (this.gesture) this.onSketch(this.gesture)
+    this.render()
+  }
+
+  private endGesture(gesture: Gesture) {
+    this.use(null)
+    this.onMade(gesture)
+  }
+
+  private leaveGesture() {
+    this.use(null)
+    this.onLeft()
   }
 
   resize(width: number, height: number) {
@@ -102,7 +199,9 @@ export class Viewport {
     if (first) this.lookThrough()
     const reach = 1.4 * Math.max(...domain.size)
     if (!(await this.elements.set(take, elements, time.first, reach))) this.laidOut = ''
-    if (mine === this.generation) this.render()
+    if (mine !== this.generation) return
+    if (!this.handles?.dragging && !this.pointing?.busy) this.hold()
+    this.render()
   }
 
   /** Draw where the surface is cut and what is joined to it. */
@@ -122,12 +221,15 @@ export class Viewport {
     this.at = n
     if (this.following && this.seen.length > 1) this.lookThrough()
     this.elements.showTime(n)
+    if (!this.handles?.dragging) this.hold()
     this.render()
   }
 
   /** Mark one element, and see it through what hides it. */
   select(index: number | null) {
+    this.picked = index
     this.elements.select(index)
+    if (!this.pointing?.busy) this.hold()
     this.render()
   }
 
@@ -272,6 +374,9 @@ export class Viewport {
 
   dispose() {
     this.controls?.dispose()
+    this.handles?.dispose()
+    this.pointing?.dispose()
+    this.sketch.clear()
     for (const group of [this.liquid, this.solid, this.frame, this.marks]) empty(group)
     this.elements.dispose()
     this.renderer.dispose()

@@ -46,7 +46,9 @@ const MARK: Record<string, string> = {
         </div>
       </v-menu>
     </h3>
-    <p v-if="!scene.elements.length" class="dim">Nothing yet: put in a fill and a collider with +.</p>
+    <p v-if="!scene.elements.length" class="dim">
+      Nothing yet. Take a tool at the edge of the viewport: press, drag, let go.
+    </p>
     <button
       v-for="(e, i) in scene.elements"
       :key="e.name"

@@ -24,9 +24,12 @@ import { useCaches } from './useCaches'
 import { useDeliveries } from './useDeliveries'
 import { useElements } from './useElements'
 import { usePlayback } from './usePlayback'
+import ToolRail from './ToolRail.vue'
+import { flightWords, usePlacing, type Tool } from './usePlacing'
 import { useRun } from './useRun'
 import { useShortcuts, type Shortcut } from './useShortcuts'
-import { JUDGE, useShown } from './useShown'
+import { JUDGE, REHEARSE, useShown } from './useShown'
+import { useRehearsal } from './useRehearsal'
 import { useSolid } from './useSolid'
 import { useTake, type SceneDocument } from './useTake'
 
@@ -41,9 +44,21 @@ const { frame, playing, go, toggle } = usePlayback(range)
 let port: Viewport | undefined
 const view = () => port
 const part = ref('')
-const { element, addShape, addMesh, remove } = useElements(scene, take.keep, () => (part.value = 'scene'))
+const { element, put, addShape, addMesh, remove } = useElements(
+  scene,
+  take.keep,
+  () => (part.value = 'scene'),
+)
+const placing = usePlacing(id, view, { scene, quality, frame, element, keep: take.keep, add: put })
 const shown = useShown(id, view, { scene, quality, frame, playing, stages, report })
 const { mode, judge } = shown
+const rehearsal = useRehearsal(id, scene, ref('speed'), (packed, at) => {
+  if (mode.value !== REHEARSE) return
+  frame.value = at.frame
+  port?.showPoints(packed)
+  shown.shown.value = packed
+})
+watch(mode, (now) => (rehearsal.on.value = now === REHEARSE))
 const { deliveries, vessel: delivered, refresh: refreshDeliveries } = useDeliveries(id, quality, reports)
 const { solid, toggle: toggleSolid } = useSolid(id, view, { element, quality, frame, scene })
 const { caches, find: findCaches } = useCaches(id)
@@ -135,12 +150,40 @@ function pick(next: string) {
   if (stage && !(stage.judged && mode.value === JUDGE)) mode.value = next
 }
 
+/** Begin to rehearse, or leave it for what was seen before. */
+let seenBefore = ''
+function rehearse() {
+  if (mode.value === REHEARSE) mode.value = seenBefore || (stages.value[0]?.name ?? '')
+  else {
+    seenBefore = mode.value === JUDGE ? '' : mode.value
+    playing.value = false
+    mode.value = REHEARSE
+  }
+}
+
+async function keepAsDraft() {
+  rehearse()
+  quality.value = 'draft'
+  await running.start([])
+}
+
 function startJudging() {
   mode.value = JUDGE
   part.value = shown.judged.value
   element.value = null
 }
 
+const TOOLS: [string, string, Tool][] = [
+  ['i', 'put in an inflow', 'inflow'],
+  ['f', 'fill a vessel', 'fill'],
+  ['d', 'put in a drop', 'drop'],
+  ['b', 'put in a box', 'box'],
+  ['o', 'put in a ball', 'sphere'],
+  ['u', 'put in a tub', 'tub'],
+  ['n', 'put in a pipe', 'tube'],
+  ['g', 'put in the ground', 'plane'],
+  ['x', 'put in a drain', 'drain'],
+]
 const shortcuts = computed<Shortcut[]>(() => [
   ['Space', 'play or hold', toggle],
   [',', 'a frame back', () => go(frame.value - 1)],
@@ -151,9 +194,25 @@ const shortcuts = computed<Shortcut[]>(() => [
     .filter((s) => s.letter)
     .map((s): Shortcut => [s.letter, `see ${s.seen.toLowerCase()}`, () => (mode.value = s.name)]),
   ['j', 'judge this frame while settings change', startJudging],
-  ['h', 'hold the judged frame, or go on', () => (judge.options.held = !judge.options.held)],
+  ['r', 'rehearse: see it coarsely while you edit', rehearse],
+  [
+    'h',
+    'hold what is judged or rehearsed, or go on',
+    () =>
+      mode.value === REHEARSE
+        ? (rehearsal.held.value = !rehearsal.held.value)
+        : (judge.options.held = !judge.options.held),
+  ],
   ['w', 'see the whole domain', () => port?.fit()],
   ['c', 'look through the shot camera', () => port?.lookThrough()],
+  ...TOOLS.map(([key, does, which]): Shortcut => [key, does, () => placing.take(which)]),
+  ['1', 'move what is picked', () => placing.setWay('translate')],
+  ['2', 'turn it', () => placing.setWay('rotate')],
+  ['3', 'scale it', () => placing.setWay('scale')],
+  ['l', 'along the axes of the scene, or its own', () => (placing.own.value = !placing.own.value)],
+  ['k', 'record keys while moving, or not', () => (placing.recording.value = !placing.recording.value)],
+  ['Delete', 'take out what is picked', () => element.value !== null && remove()],
+  ['Escape', 'pick nothing', () => (element.value = null)],
   ['?', 'this list', () => (help.value = !help.value)],
 ])
 useShortcuts(
@@ -171,6 +230,7 @@ onMounted(async () => {
   await nextTick()
   port = new Viewport(canvas.value!)
   ;(window as unknown as { viewport: Viewport }).viewport = port
+  placing.join(port)
   watcher = new ResizeObserver(() => port?.resize(holder.value!.clientWidth, holder.value!.clientHeight))
   watcher.observe(holder.value!)
   await port.setScene(id, scene.value as never)
@@ -247,6 +307,14 @@ onBeforeUnmount(() => {
           >
             Judge
           </button>
+          <button
+            class="bare"
+            :class="{ on: mode === REHEARSE }"
+            title="See it coarsely while you edit (r)"
+            @click="rehearse"
+          >
+            Rehearse
+          </button>
         </div>
         <div class="chip right-chip" role="group" aria-label="View">
           <button class="bare" @click="port?.lookThrough()">Shot camera</button>
@@ -256,6 +324,21 @@ onBeforeUnmount(() => {
           </button>
           <button class="bare" @click="pick('delivery')">Deliver</button>
           <button class="bare" aria-label="Keyboard" @click="help = true">?</button>
+        </div>
+        <div v-if="mode === REHEARSE" class="rehearsal" role="status" aria-label="Rehearsal">
+          <template v-if="rehearsal.told.value">
+            <span class="n">{{ +(rehearsal.told.value.voxel * 1000).toPrecision(3) }} mm voxel</span>
+            <span class="n dim"
+              >nothing thinner than {{ +(rehearsal.told.value.voxel * 2000).toPrecision(2) }} mm is seen</span
+            >
+            <span class="n dim">{{ rehearsal.rate.value.toFixed(1) }} frames a second</span>
+          </template>
+          <span v-else class="dim">Making the coarse liquid ready…</span>
+          <button class="bare" @click="rehearsal.held.value = !rehearsal.held.value">
+            {{ rehearsal.held.value ? 'Follow edits' : 'Hold (h)' }}
+          </button>
+          <button v-if="!viewer" class="bare" @click="keepAsDraft">Keep this as a draft</button>
+          <button class="bare" @click="rehearse">Leave</button>
         </div>
         <JudgeBar
           v-if="mode === JUDGE"
@@ -269,6 +352,31 @@ onBeforeUnmount(() => {
           :behind="judge.behind.value"
           :problem="judge.problem.value"
         />
+        <ToolRail
+          v-if="!viewer"
+          :tool="placing.tool.value"
+          :way="placing.way.value"
+          :own="placing.own.value"
+          :recording="placing.recording.value"
+          :picked="element !== null"
+          @take="placing.take"
+          @way="placing.setWay"
+          @own="placing.own.value = !placing.own.value"
+          @record="placing.recording.value = !placing.recording.value"
+        />
+        <div
+          v-if="placing.beside.value.lines.length"
+          class="beside n"
+          role="status"
+          :style="{ left: `${placing.beside.value.x + 18}px`, top: `${placing.beside.value.y + 14}px` }"
+        >
+          <div v-for="(words, i) in placing.beside.value.lines" :key="i">{{ words }}</div>
+        </div>
+        <div v-else-if="placing.flight.value && scene" class="stream n" role="status" aria-label="Stream">
+          <div v-for="(words, i) in flightWords(placing.flight.value, scene.time.last)" :key="i">
+            {{ words }}
+          </div>
+        </div>
         <p v-if="shown.absent.value" class="absent">{{ shown.absent.value }}</p>
         <Legend
           v-if="shown.shown.value?.choices"
@@ -286,7 +394,13 @@ onBeforeUnmount(() => {
         :frame="frame"
         :forecast="take.forecast.value"
         :stages="stages"
-        :problems="[...take.refused.value, ...running.refused.value, ...asked, ...take.problems.value]"
+        :problems="[
+          ...placing.problems.value,
+          ...take.refused.value,
+          ...running.refused.value,
+          ...asked,
+          ...take.problems.value,
+        ]"
         :remarks="take.remarks.value"
         :solid="solid"
         :caches="caches"
@@ -417,10 +531,42 @@ canvas {
   background: #2a363ce6;
   color: #d9e1e1;
 }
+.rehearsal {
+  position: absolute;
+  top: 54px;
+  left: 52px;
+  display: flex;
+  gap: 14px;
+  align-items: center;
+  font-size: 12px;
+  color: #d9e1e1;
+  text-shadow: 0 0 4px #0d1214;
+}
+.rehearsal .dim {
+  color: #93a4a9;
+}
+.rehearsal button {
+  color: #7fd6b5;
+}
+.beside,
+.stream {
+  position: absolute;
+  pointer-events: none;
+  white-space: nowrap;
+  color: #f3fbf9;
+  text-shadow:
+    0 0 3px #0d1214,
+    0 0 6px #0d1214;
+}
+.stream {
+  left: 12px;
+  bottom: 14px;
+  color: #b8c7c8;
+}
 .absent {
   position: absolute;
-  top: 50px;
-  left: 12px;
+  top: 54px;
+  left: 52px;
   font-size: 12px;
   color: #93a4a9;
 }

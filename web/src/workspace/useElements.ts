@@ -38,6 +38,17 @@ export function useElements(
     onPick()
   }
 
+  /** Put in what was made by hand. */
+  async function put(made: SceneDocument) {
+    const next = structuredClone(scene.value!)
+    next.elements.push({ ...made, name: freeName(made.name) })
+    await keep(next)
+    const at = scene.value!.elements.length - 1
+    if (at !== next.elements.length - 1) return // it was refused
+    element.value = at
+    onPick()
+  }
+
   function middle(): number[] {
     const { low, size } = scene.value!.domain
     return low.map((l: number, i: number) => +(l + size[i] / 2).toFixed(4))
@@ -62,5 +73,5 @@ export function useElements(
     void keep(next)
   }
 
-  return { element, addShape, addMesh, remove }
+  return { element, put, addShape, addMesh, remove }
 }

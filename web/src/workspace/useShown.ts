@@ -8,6 +8,7 @@ import { useJudge } from './useJudge'
 import type { SceneDocument } from './useTake'
 
 export const JUDGE = 'judge'
+export const REHEARSE = 'rehearse'
 
 interface At {
   scene: Ref<SceneDocument | null>
@@ -38,6 +39,10 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     const mine = at.frame.value
     const asked = ++turn
     port()?.showTime(mine - first())
+    if (mode.value === REHEARSE) {
+      absent.value = ''
+      return
+    }
     if (mode.value === JUDGE) {
       judge.options.by = by.value
       judge.ask(at.scene.value!, at.quality.value, mine)

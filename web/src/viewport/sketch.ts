@@ -1,0 +1,158 @@
+import * as THREE from 'three'
+
+import { empty } from './meshes'
+
+/* eslint-disable @typescript-eslint/no-explicit-any -- a scene is described by its schema, not by types */
+type Element = Record<string, any>
+
+/** A stream as it will fly. */
+export interface Stream {
+  path: number[][]
+  times: number[]
+  met: string
+  leaves: boolean
+  voxels: number
+}
+
+const LIQUID = '#57b894'
+const SOLID = '#c3ced1'
+const WRONG = '#ee7563'
+
+/** What is drawn while a gesture is made, and of what is picked: shapes to be, streams, levels, paths. */
+export class Sketch {
+  readonly group = new THREE.Group()
+  private shape = new THREE.Group()
+  private lines = new Map<string, THREE.Group>()
+
+  constructor() {
+    this.group.add(this.shape)
+  }
+
+  /** An element that is not there yet. */
+  element(element: Element | null) {
+    empty(this.shape)
+    const geometry = element && geometryOf(element.shape)
+    if (!geometry) return
+    const colour = element!.kind === 'collider' ? SOLID : LIQUID
+    const body = new THREE.Mesh(
+      geometry,
+      new THREE.MeshBasicMaterial({ color: colour, transparent: true, opacity: 0.2, depthWrite: false }),
+    )
+    const edges = new THREE.LineSegments(
+      new THREE.EdgesGeometry(geometry, 24),
+      new THREE.LineBasicMaterial({ color: colour, depthTest: false }),
+    )
+    const { translation = [0, 0, 0], rotation = [0, 0, 0] } = element!.pose
+    this.shape.position.fromArray(translation)
+    const [x, y, z] = rotation.map((d: number) => THREE.MathUtils.degToRad(d))
+    this.shape.setRotationFromEuler(new THREE.Euler(x, y, z, 'ZYX'))
+    this.shape.add(body, edges)
+    if (element!.kind === 'inflow') this.shape.add(arrow(element!.velocity, this.shape.quaternion))
+  }
+
+  private layer(name: string): THREE.Group {
+    let found = this.lines.get(name)
+    if (!found) {
+      found = new THREE.Group()
+      this.lines.set(name, found)
+      this.group.add(found)
+    }
+    empty(found)
+    return found
+  }
+
+  /** How a stream will fly, with a tick every tenth of a second, to what it first meets. */
+  stream(flight: Stream | null) {
+    const layer = this.layer('stream')
+    if (!flight || flight.path.length < 2) return
+    const points = flight.path.map((p) => new THREE.Vector3().fromArray(p))
+    layer.add(line(points, flight.leaves || flight.voxels < 2 ? WRONG : LIQUID))
+    const end = points.at(-1)!
+    const size = Math.max(end.distanceTo(points[0]) * 0.03, 1e-3)
+    const ticks: THREE.Vector3[] = []
+    for (let n = 1; n * 0.1 < flight.times.at(-1)!; n++) {
+      const i = flight.times.findIndex((t) => t >= n * 0.1)
+      const way = points[i].clone().sub(points[i - 1] ?? points[i])
+      const side = new THREE.Vector3(-way.z, 0, way.x)
+      if (side.lengthSq() < 1e-12) side.set(1, 0, 0)
+      side.setLength(size * 0.4)
+      ticks.push(points[i].clone().add(side), points[i].clone().sub(side))
+    }
+    if (ticks.length) layer.add(segments(ticks, LIQUID))
+    const ring = new THREE.Mesh(
+      new THREE.RingGeometry(size * 0.7, size, 32).rotateX(-Math.PI / 2),
+      new THREE.MeshBasicMaterial({
+        color: flight.leaves ? WRONG : LIQUID,
+        side: THREE.DoubleSide,
+        depthTest: false,
+        transparent: true,
+      }),
+    )
+    ring.position.copy(end)
+    layer.add(ring)
+  }
+
+  /** Outlines of a level, or of an opening. */
+  outlines(name: string, loops: number[][][], colour = '#6fb7d8') {
+    const layer = this.layer(name)
+    for (const loop of loops) {
+      const points = loop.map((p) => new THREE.Vector3().fromArray(p))
+      if (points.length > 1) layer.add(line([...points, points[0]], colour))
+    }
+  }
+
+  /** The way of something that moves, with a dot a frame. */
+  path(points: THREE.Vector3[]) {
+    const layer = this.layer('path')
+    if (points.length < 2) return
+    layer.add(line(points, '#d7a54a', 0.8))
+    const dots = new THREE.Points(
+      new THREE.BufferGeometry().setFromPoints(points),
+      new THREE.PointsMaterial({ color: '#d7a54a', size: 3.5, sizeAttenuation: false, depthTest: false }),
+    )
+    layer.add(dots)
+  }
+
+  clear() {
+    this.element(null)
+    for (const name of this.lines.keys()) this.layer(name)
+  }
+}
+
+function line(points: THREE.Vector3[], color: string, opacity = 1): THREE.Line {
+  return new THREE.Line(
+    new THREE.BufferGeometry().setFromPoints(points),
+    new THREE.LineBasicMaterial({ color, depthTest: false, transparent: true, opacity }),
+  )
+}
+
+function segments(points: THREE.Vector3[], color: string): THREE.LineSegments {
+  return new THREE.LineSegments(
+    new THREE.BufferGeometry().setFromPoints(points),
+    new THREE.LineBasicMaterial({ color, depthTest: false, transparent: true }),
+  )
+}
+
+/** The speed of a stream: as long as what it goes in a tenth of a second. */
+function arrow(velocity: number[], turned: THREE.Quaternion): THREE.Object3D {
+  const way = new THREE.Vector3().fromArray(velocity).applyQuaternion(turned.clone().invert())
+  return line([new THREE.Vector3(), way.multiplyScalar(0.1)], '#f3fbf9')
+}
+
+function geometryOf(shape: Element): THREE.BufferGeometry | null {
+  const { size, radius = 0, height = 0 } = shape
+  switch (shape.kind) {
+    case 'box':
+      return new THREE.BoxGeometry(...(size as [number, number, number]))
+    case 'sphere':
+      return new THREE.SphereGeometry(radius, 24, 14)
+    case 'disc':
+      return new THREE.CircleGeometry(radius, 40).rotateX(-Math.PI / 2)
+    case 'plane':
+      return new THREE.CircleGeometry(1, 40).rotateX(-Math.PI / 2)
+    case 'tub':
+    case 'tube':
+      return new THREE.CylinderGeometry(radius, radius, height, 40, 1, true).translate(0, height / 2, 0)
+  }
+  return null
+}

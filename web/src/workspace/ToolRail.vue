@@ -1,0 +1,132 @@
+<script setup lang="ts">
+import type { Way } from '../viewport/handles'
+import type { Tool } from './usePlacing'
+
+/** Tools at the viewport's edge: what puts things in, how handles act, and whether moving sets keys. */
+defineProps<{ tool: Tool | null; way: Way; own: boolean; recording: boolean; picked: boolean }>()
+const emit = defineEmits<{ take: [tool: Tool | null]; way: [way: Way]; own: []; record: [] }>()
+
+// letter, words, drawing in a square of 20
+const TOOLS: [Tool, string, string, string][] = [
+  [
+    'inflow',
+    'i',
+    'Inflow: press an opening or a surface, drag its speed',
+    'M4 3v5h6V3M7 9v2M7 13v4M4 10v3M10 10v3M14 6l3 3-3 3',
+  ],
+  ['fill', 'f', 'Fill: press inside of a vessel, drag the level', 'M4 3v14h12V3M4 9q3-2 6 0t6 0'],
+  ['drop', 'd', 'Drop: press what it falls on, drag it up', 'M10 3q5 6 5 8a5 5 0 0 1-10 0q0-2 5-8M10 17v2'],
+  ['box', 'b', 'Box: drag its base, pull its height', 'M3 7l7-4 7 4v7l-7 4-7-4zM3 7l7 4 7-4M10 11v7'],
+  ['sphere', 'o', 'Ball: drag its radius', 'M10 3a7 7 0 1 1 0 14a7 7 0 1 1 0-14M4 8q6 4 12 0'],
+  ['tub', 'u', 'Tub: drag its radius, pull its height', 'M3 5v9q7 5 14 0V5M3 5q7 4 14 0M3 5q7-4 14 0'],
+  [
+    'tube',
+    'n',
+    'Pipe: drag its radius, pull its height',
+    'M5 4v12M15 4v12M5 4q5 3 10 0M5 4q5-3 10 0M5 16q5 3 10 0',
+  ],
+  ['plane', 'g', 'Ground: press its height', 'M2 13l8-4 8 4-8 4z'],
+  ['drain', 'x', 'Drain: drag its base, pull its height', 'M3 5h14l-5 6v6h-4v-6z'],
+]
+const WAYS: [Way, string, string, string][] = [
+  ['translate', '1', 'Move', 'M10 2v16M2 10h16M10 2l-2 2M10 2l2 2M18 10l-2-2M18 10l-2 2'],
+  ['rotate', '2', 'Turn', 'M16 6a7 7 0 1 0 1 6M16 2v4h-4'],
+  ['scale', '3', 'Scale', 'M3 17V9h8v8zM11 9l6-6M13 3h4v4'],
+]
+</script>
+
+<template>
+  <div class="tools" role="toolbar" aria-label="Tools" aria-orientation="vertical">
+    <button
+      v-for="[name, letter, words, path] in TOOLS"
+      :key="name"
+      class="bare"
+      :class="{ on: tool === name }"
+      :aria-pressed="tool === name"
+      :aria-label="words.split(':')[0]"
+      :title="`${words} (${letter})`"
+      @click="emit('take', tool === name ? null : name)"
+    >
+      <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="path" /></svg>
+    </button>
+    <template v-if="picked">
+      <i />
+      <button
+        v-for="[name, letter, words, path] in WAYS"
+        :key="name"
+        class="bare"
+        :class="{ on: way === name }"
+        :aria-pressed="way === name"
+        :aria-label="words"
+        :title="`${words} what is picked; Ctrl for steps, type a number while dragging (${letter})`"
+        @click="emit('way', name)"
+      >
+        <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="path" /></svg>
+      </button>
+      <button class="bare word" :title="'Axes of the scene, or its own (l)'" @click="emit('own')">
+        {{ own ? 'own' : 'scene' }}
+      </button>
+      <button
+        class="bare"
+        :class="{ recording }"
+        :aria-pressed="recording"
+        aria-label="Record keys"
+        title="While this is on, moving something sets keys (k)"
+        @click="emit('record')"
+      >
+        <svg viewBox="0 0 20 20" aria-hidden="true"><path d="M10 4l6 6-6 6-6-6z" /></svg>
+      </button>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.tools {
+  position: absolute;
+  left: 12px;
+  top: 50px;
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+}
+button {
+  width: 28px;
+  height: 28px;
+  border-radius: 3px;
+  color: #93a4a9;
+  display: flex;
+  align-items: center;
+  justify-content: center;
+}
+button:hover {
+  color: #d9e1e1;
+  background: #1a2226b0;
+}
+button.on {
+  color: #08211d;
+  background: #3fb7a3;
+}
+button.recording svg path {
+  fill: #ee7563;
+  stroke: #ee7563;
+}
+.word {
+  font-size: 10px;
+}
+i {
+  height: 1px;
+  margin: 4px 6px;
+  background: #2e393f;
+}
+svg {
+  width: 18px;
+  height: 18px;
+}
+path {
+  fill: none;
+  stroke: currentColor;
+  stroke-width: 1.4;
+  stroke-linejoin: round;
+  stroke-linecap: round;
+}
+</style>
