@@ -68,7 +68,7 @@ def pour() -> dict[str, Any]:
         {"low": [-0.16, -0.02, -0.16], "size": [0.32, 0.5, 0.32], "walls": OPEN},
         0.0095,
         liquid={"flip_share": 0.9},
-        camera={"eye": [0.5, 0.46, 0.62], "target": [0.0, 0.18, 0.0], "angle": 32},
+        camera={"eye": [0.66, 0.52, 0.86], "target": [0.0, 0.215, 0.0], "angle": 32},
         elements=[
             {
                 "kind": "inflow",

@@ -127,7 +127,7 @@ export class Elements {
       edges = new THREE.LineSegments(creases(geometry), lineMaterial(colour, solid ? 0 : 0.75))
       place(edges, mesh)
     }
-    edges.visible = !solid || plane
+    edges.visible = !solid && !plane
     object.add(body, edges)
     const placed = { matrices: [], shown: [true], deforms: false }
     return { object, body, edges, placed, kind: element.kind, plane, look, index, forms: new Map() }
@@ -251,7 +251,7 @@ export class Elements {
       lines.depthTest = !on
       lines.color.set(on ? '#7fe0cf' : (COLOURS[element.kind] ?? COLOURS.collider))
       lines.opacity = on ? 0.95 : 0.75
-      element.edges.visible = on || element.plane || solid.opacity < 1
+      element.edges.visible = on || (!element.plane && solid.opacity < 1)
       element.edges.renderOrder = on ? 5 : 0
       this.appear(element)
     }

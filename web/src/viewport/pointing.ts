@@ -9,6 +9,8 @@ const STILL = 4 // pixels that a pointer may move and still press
 /** What happens in the page when something is pointed at. */
 export interface Heard {
   picked: (index: number | null) => void
+  /** something under the pointer that a press takes hold of */
+  grabbed: (ray: THREE.Raycaster) => Gesture | null
   hovered: (spot: Spot | null) => Spot | null
   sketched: () => void
   finished: (gesture: Gesture) => void
@@ -77,11 +79,13 @@ export class Pointing {
     if (event.button !== 0) return
     this.aim(event)
     this.pressed = { x: event.clientX, y: event.clientY }
+    const grabbed = this.gesture ? null : this.heard.grabbed(this.ray)
+    if (grabbed) this.gesture = grabbed
     if (!this.gesture) return
     event.stopImmediatePropagation()
     this.canvas.setPointerCapture(event.pointerId)
-    const found = this.heard.hovered(this.spot())
-    if (!found && !this.going) return
+    const found = grabbed ? this.spot() : this.heard.hovered(this.spot())
+    if (!found && !this.going && !grabbed) return
     this.typed = ''
     const next = this.gesture.press(found!, this.ray.ray)
     this.going = true

@@ -12,6 +12,7 @@ import { pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from '.
 import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
 import { Sketch } from './sketch'
+import { PullWall, Walls } from './walls'
 
 interface SceneShape extends Marked {
   time: { first: number }
@@ -44,6 +45,9 @@ export class Viewport {
   private following = false
   readonly handles: Handles | undefined
   readonly sketch = new Sketch()
+  private walls = new Walls()
+  /** m, of the quality that is looked at */
+  voxel = 0.02
   private pointing: Pointing | undefined
   private gesture: Gesture | null = null
   private picked: number | null = null
@@ -69,7 +73,15 @@ export class Viewport {
     this.renderer.setPixelRatio(options.small ? 1 : Math.min(devicePixelRatio, 2))
     this.marks.visible = false
     this.elements = new Elements(!!options.small, () => this.render())
-    this.scene.add(this.liquid, this.elements.group, this.solid, this.frame, this.marks, this.sketch.group)
+    this.scene.add(
+      this.liquid,
+      this.elements.group,
+      this.solid,
+      this.frame,
+      this.marks,
+      this.sketch.group,
+      this.walls.group,
+    )
     this.scene.add(new THREE.HemisphereLight('#d3dfe2', '#1f272b', 1.15))
     const sun = new THREE.DirectionalLight('#fff6e2', 1.8)
     sun.position.set(2, 4, 3)
@@ -86,6 +98,7 @@ export class Viewport {
       canvas.addEventListener('pointerdown', () => (this.controls!.enabled = !this.handles!.hot), true)
       this.pointing = new Pointing(canvas, this.camera, this.elements, this.handles, () => this.floor(), {
         picked: (index) => this.onPick(index),
+        grabbed: (ray) => (this.gesture = this.walls.grab(ray, this.voxel)),
         hovered: (spot) => this.onHover(spot),
         sketched: () => this.drawGesture(),
         finished: (gesture) => this.endGesture(gesture),
@@ -149,7 +162,14 @@ export class Viewport {
     this.render()
   }
 
+  /** Show the domain's walls and their grips, or not. */
+  showWalls(seen: boolean) {
+    this.walls.group.visible = seen
+    this.render()
+  }
+
   private drawGesture() {
+    if (this.gesture instanceof PullWall) this.walls.set(this.gesture.domain)
     this.sketch.element(this.gesture?.made() ?? null)
     if (this.gesture) this.onSketch(this.gesture)
     this.render()
@@ -190,6 +210,7 @@ export class Viewport {
     const first = !this.shape
     this.shape = shape
     empty(this.frame)
+    this.walls.set(shape.domain)
     if (!this.options.small) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
     const { data: seen } = await client.GET('/api/takes/{take_id}/camera', {
       params: { path: { take_id: take } },

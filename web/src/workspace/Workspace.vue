@@ -52,7 +52,7 @@ const { element, put, addShape, addMesh, remove } = useElements(
 const placing = usePlacing(id, view, { scene, quality, frame, element, keep: take.keep, add: put })
 const shown = useShown(id, view, { scene, quality, frame, playing, stages, report })
 const { mode, judge } = shown
-const rehearsal = useRehearsal(id, scene, ref('speed'), (packed, at) => {
+const rehearsal = useRehearsal(id, scene, shown.by, (packed, at) => {
   if (mode.value !== REHEARSE) return
   frame.value = at.frame
   port?.showPoints(packed)
@@ -120,7 +120,10 @@ watch(take.take, async (kept) => {
   port.showTime(frame.value - range().first)
 })
 watch(element, (i) => port?.select(i))
-watch(part, (name) => port?.showMarks(name === shown.judged.value))
+watch([part, element], ([name, index]) => {
+  port?.showMarks(name === shown.judged.value)
+  port?.showWalls(name === 'scene' && index === null && !viewer.value)
+})
 
 async function deleteStage() {
   const { error } = await client
@@ -327,11 +330,12 @@ onBeforeUnmount(() => {
         </div>
         <div v-if="mode === REHEARSE" class="rehearsal" role="status" aria-label="Rehearsal">
           <template v-if="rehearsal.told.value">
-            <span class="n">{{ +(rehearsal.told.value.voxel * 1000).toPrecision(3) }} mm voxel</span>
-            <span class="n dim"
-              >nothing thinner than {{ +(rehearsal.told.value.voxel * 2000).toPrecision(2) }} mm is seen</span
+            <span
+              class="n"
+              :title="`Nothing thinner than ${+(rehearsal.told.value.voxel * 2000).toPrecision(2)} mm is seen; a run shows it.`"
+              >{{ +(rehearsal.told.value.voxel * 1000).toPrecision(3) }} mm voxel</span
             >
-            <span class="n dim">{{ rehearsal.rate.value.toFixed(1) }} frames a second</span>
+            <span class="n dim">{{ rehearsal.rate.value.toFixed(1) }} frames/s</span>
           </template>
           <span v-else class="dim">Making the coarse liquid ready…</span>
           <button class="bare" @click="rehearsal.held.value = !rehearsal.held.value">
@@ -532,6 +536,7 @@ canvas {
   color: #d9e1e1;
 }
 .rehearsal {
+  white-space: nowrap;
   position: absolute;
   top: 54px;
   left: 52px;
@@ -559,8 +564,9 @@ canvas {
     0 0 6px #0d1214;
 }
 .stream {
-  left: 12px;
-  bottom: 14px;
+  right: 14px;
+  bottom: 12px;
+  text-align: right;
   color: #b8c7c8;
 }
 .absent {

@@ -5,6 +5,7 @@ import { client, problemsOf, type Said, type Schemas } from '../api/client'
 import { Aim, Drop, Raise, type Gesture, type Ground, type Solid, type Spot } from '../viewport/gestures'
 import type { Way } from '../viewport/handles'
 import type { Viewport } from '../viewport/viewport'
+import { PullWall } from '../viewport/walls'
 import { FillRoom } from './fillRoom'
 import { moved } from './poses'
 import type { SceneDocument } from './useTake'
@@ -182,6 +183,10 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   }
 
   async function finished(gesture: Gesture) {
+    if (gesture instanceof PullWall) {
+      await at.keep({ ...structuredClone(at.scene.value!), domain: gesture.domain })
+      return
+    }
     const used = tool.value
     tool.value = null
     port()?.sketch.outlines('openings', [])
@@ -228,6 +233,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
 
   /** Listen to a viewport. */
   function join(view: Viewport) {
+    view.voxel = ground.value.dx
     view.onSay = (lines, x, y) => (said.value = { lines, x, y })
     view.onHover = hovered
     view.onSketch = sketched
@@ -249,6 +255,8 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     port()?.render()
   })
   watch([at.element, at.scene, at.quality], () => {
+    const view = port()
+    if (view) view.voxel = ground.value.dx
     void fly()
     const index = at.element.value
     port()?.sketch.path(index === null ? [] : (port()?.pathOf(index) ?? []))

@@ -29,7 +29,10 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
   const judge = useJudge(id, () => port()?.middle() ?? [0, 0, 0])
   const judged = computed(() => at.stages.value.find((s) => s.judged)?.name ?? '')
   const by = computed(
-    () => colouring.value[mode.value] ?? at.stages.value.find((s) => s.name === mode.value)?.colouring ?? '',
+    () =>
+      colouring.value[mode.value] ??
+      at.stages.value.find((s) => s.name === mode.value || mode.value === REHEARSE)?.colouring ??
+      '',
   )
   const first = () => at.scene.value?.time.first ?? 1
 
