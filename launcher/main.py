@@ -20,7 +20,7 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --beside COMMIT | --large | --only WORD]
+  bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --forecast | --beside COMMIT | --large | --only WORD]
                      measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 
@@ -288,7 +288,7 @@ def bench(arguments: list[str]) -> int:
     """Measurements; see ``benchmarks/``."""
     setup.debian_packages(setup.DEBIAN)
     setup.python_environment(measuring=True)
-    others = ("mutants", "reference", "surfacing", "cold", "beside", "memory", "attack")
+    others = ("mutants", "reference", "surfacing", "cold", "beside", "memory", "attack", "forecast")
     module = next((f"benchmarks.{name}" for name in others if f"--{name}" in arguments), "benchmarks.speed")
     env = Profile("test").environment()
     return subprocess.run([str(PYTHON), "-m", module, *arguments], env=env).returncode

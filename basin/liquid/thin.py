@@ -339,7 +339,9 @@ def thin_walls(
     begin = np.append(start[row], start[-1])
     hidden = np.zeros((len(row), 8, 8, 8), np.uint32)
     fields = (room.near, room.wide, room.middle)
-    keys = [_tile_key(tiles, t, bodies, corner[listed[a:b]]) for t, a, b in zip(row, begin, begin[1:], strict=False)]
+    keys = [
+        _tile_key(tiles, int(t), bodies, corner[listed[a:b]]) for t, a, b in zip(row, begin, begin[1:], strict=False)
+    ]
     fresh = []
     for s, key in enumerate(keys):
         known = remembered.get(key)

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from basin.geometry.distance import MOST_NODES
+from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import MeshShape
 from basin.liquid.carried import Carried
-from basin.scene import Fill, Force, Inflow, Scene
-from basin.settings import Curve
+from basin.scene import Collider, Fill, Force, Inflow, Scene
+from basin.settings import Curve, value_at
 from basin.stages.assembly import scene_layout
 from basin.stages.carrying import carried_by
 from basin.stages.files import SceneFiles, element_mesh
@@ -30,6 +31,13 @@ MESHING_AT_REST = 380_000_000
 MESHING_PER_PARTICLE = 225  # in one process, at half the liquid's voxel; more by the square of finer ones
 VERTICES_PER_PARTICLE = 0.5  # to the power of 2/3
 VERTEX_BYTES = 60
+# before this machine's own runs say more (`basin.stages.pace`): of two processors
+SECONDS_A_SUBSTEP = 0.035
+SECONDS_PER_PARTICLE = 1.0e-6  # and substep
+SECONDS_OF_VISCOSITY = 6.0e-6
+SECONDS_A_SURFACE = 0.15
+SECONDS_PER_MESHED = 2.0e-6  # particle, at half the liquid's voxel
+SECONDS_OF_COLLIDERS = 0.5  # for each mesh that is taken out of the surface
 
 
 @dataclass(frozen=True)
@@ -40,12 +48,14 @@ class Size:
     ----------
     voxels : of the domain
     nodes : at which the distances of meshes are sampled
+    over : particles (n,) at each frame, if none left
     """
 
     voxels: int
     particles: int
     nodes: float
     carried: Carried
+    over: np.ndarray
 
 
 def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
@@ -54,8 +64,8 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
     layout = scene_layout(scene, quality)
     voxels = int(np.prod([float(n) for n in layout.cells]))
     domain = float(np.prod(scene.domain.size))
-    duration = (scene.time.last - scene.time.first) / scene.time.fps
-    volume, nodes = 0.0, 0.0
+    times = np.arange(scene.time.last - scene.time.first + 1) / scene.time.fps
+    volume, nodes = np.zeros(len(times)), 0.0
     for element in scene.elements:
         try:
             mesh = element_mesh(element, files)
@@ -65,32 +75,98 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
             continue
         if isinstance(element.shape, MeshShape):
             nodes += min(float(np.prod(np.ptp(mesh.position, axis=0) / dx + 8)), MOST_NODES)
-        if not isinstance(element, Fill | Inflow):
-            continue
-        matrix = scene.placement(element).matrix(0.0)
-        scale = abs(float(np.linalg.det(matrix[:3, :3])))
         if isinstance(element, Fill):
-            placed = mesh.transformed(matrix).position
-            low, high = np.array(scene.domain.low), np.array(scene.domain.low) + np.array(scene.domain.size)
-            extent = np.maximum(np.ptp(placed, axis=0), 1e-12)
-            inside = np.clip(np.minimum(placed.max(axis=0), high) - np.maximum(placed.min(axis=0), low), 0, None)
-            volume += abs(mesh.volume()) * scale * float(np.prod(inside / extent))
-        else:
-            span = max(min(element.until(), duration) - element.start, 0.0)
-            if element.amount == "full":
-                volume += abs(mesh.volume()) * scale
-                continue
-            if element.amount == "total":
-                volume += element.total * 1e-3
-                continue
-            if element.amount == "flow":
-                flows = [k.value for k in element.flow.keys] if isinstance(element.flow, Curve) else [element.flow]
-                volume += float(np.max(flows)) * 1e-3 * span
-                continue
-            across = mesh.area() * scale ** (2 / 3) / (1 if mesh.open_edges() else 4)
-            volume += across * float(np.linalg.norm(element.velocity)) * span
-    particles = int(min(volume, domain) / dx**3 * scene.liquid.particles_per_cell)
-    return Size(voxels, particles, nodes, carried_by(scene))
+            since = scene.time.shot_time(element.start_frame) if element.start_frame is not None else 0.0
+            volume += _filled(element, mesh, scene) * (times >= since - 1e-9)
+        elif isinstance(element, Inflow):
+            volume += _poured(element, mesh, scene, times)
+    over = np.minimum(volume, domain) / dx**3 * scene.liquid.particles_per_cell
+    return Size(voxels, int(over.max()), nodes, carried_by(scene), over)
+
+
+def _filled(element: Fill, mesh: TriangleMesh, scene: Scene) -> float:
+    """Volume (m3) of a fill within the domain."""
+    matrix = scene.placement(element).matrix(0.0)
+    placed = mesh.transformed(matrix).position
+    low, high = np.array(scene.domain.low), np.array(scene.domain.low) + np.array(scene.domain.size)
+    extent = np.maximum(np.ptp(placed, axis=0), 1e-12)
+    inside = np.clip(np.minimum(placed.max(axis=0), high) - np.maximum(placed.min(axis=0), low), 0, None)
+    scale = abs(float(np.linalg.det(matrix[:3, :3])))
+    return abs(mesh.volume()) * scale * float(np.prod(inside / extent))
+
+
+def _poured(element: Inflow, mesh: TriangleMesh, scene: Scene, times: np.ndarray) -> np.ndarray:
+    """Volume (m3) that an inflow has given by shot seconds (n,)."""
+    scale = abs(float(np.linalg.det(scene.placement(element).matrix(0.0)[:3, :3])))
+    until = min(element.until(), float(times[-1]))
+    span = max(until - element.start, 0.0)
+    gone = np.clip(times - element.start, 0.0, span)
+    if element.amount == "full":
+        return abs(mesh.volume()) * scale * (times >= element.start)
+    if element.amount == "total":
+        return np.asarray(element.total * 1e-3 * gone / max(span, 1e-12))
+    if element.amount == "flow":
+        flows = [k.value for k in element.flow.keys] if isinstance(element.flow, Curve) else [element.flow]
+        return np.asarray(float(np.max(flows)) * 1e-3 * gone)
+    across = mesh.area() * scale ** (2 / 3) / (1 if mesh.open_edges() else 4)
+    return np.asarray(across * float(np.linalg.norm(element.velocity)) * gone)
+
+
+def fastest(scene: Scene, files: SceneFiles) -> float:
+    """The speed (m per shot second) that liquid will about have: of what pours and falls, and of what pushes it."""
+    time = scene.time
+    pull = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0))) * time.time_scale**2
+    low, top = scene.domain.low[1], scene.domain.low[1] + scene.domain.size[1]
+    found = 0.3 * float(np.sqrt(pull * scene.domain.size[1]))
+    for element in scene.elements:
+        try:
+            mesh = element_mesh(element, files)
+        except ValueError:
+            continue
+        placement = scene.placement(element)
+        if isinstance(element, Collider) and placement.moves():
+            moments = np.arange(time.last - time.first + 1) / time.fps
+            place = np.array([placement.matrix(float(t))[:3, 3] for t in moments])
+            if len(place) > 1:
+                found = max(found, float(np.linalg.norm(np.diff(place, axis=0), axis=1).max()) * time.fps)
+        if mesh is None or not isinstance(element, Fill | Inflow):
+            continue
+        low_end, high_end = mesh.transformed(placement.matrix(0.0)).bounds()
+        fall = float(np.clip(0.5 * (low_end[1] + high_end[1]), low, top)) - low
+        # what is poured falls all the way; what is there as a pool falls for a part of its height at most
+        share = 1.0 if isinstance(element, Inflow) or low_end[1] > low + 0.25 * (top - low) else 0.5
+        start = float(np.linalg.norm(element.velocity))
+        if isinstance(element, Inflow) and element.amount in ("flow", "total"):
+            given = np.diff(_poured(element, mesh, scene, np.array([element.start, element.start + 1.0])))
+            start = float(given[0]) / max(mesh.area(), 1e-12)
+        found = max(found, float(np.sqrt(start**2 + 2 * pull * share * fall)))
+    for force in scene.of_kind(Force):
+        strength = getattr(force.effect, "strength", 0.0)
+        if isinstance(strength, float | int):
+            span = min(force.until(), (time.last - time.first) / time.fps) - force.start
+            found += min(abs(float(strength)) * max(span, 0.0), 2.0)
+    return found
+
+
+def liquid_seconds(scene: Scene, files: SceneFiles, quality: str) -> float:
+    """Seconds of this kind of machine that all frames of the liquid take."""
+    size, settings = liquid_size(scene, files, quality), scene.liquid
+    moved = fastest(scene, files) / scene.time.fps / scene.voxel_size(quality)
+    pairs = np.ceil(moved / settings.cfl / 2) * 2
+    substeps = float(np.clip(pairs, settings.substeps_min, settings.substeps_max))
+    each = SECONDS_PER_PARTICLE + (SECONDS_OF_VISCOSITY if "viscosity" in size.carried else 0.0)
+    over = size.over[1:]
+    return float((substeps * (SECONDS_A_SUBSTEP * (over > 0) + each * over)).sum())
+
+
+def surface_seconds(scene: Scene, files: SceneFiles, quality: str) -> float:
+    """Seconds of this kind of machine that all frames of the surface take, two at a time."""
+    size, settings = liquid_size(scene, files, quality), scene.surface
+    finer = (0.5 / settings.voxel_share) ** 2
+    each = SECONDS_A_SURFACE + SECONDS_PER_MESHED * size.over * finer
+    if settings.colliders == "remove":
+        each = each + SECONDS_OF_COLLIDERS * sum(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider))
+    return float(each.sum()) / 2
 
 
 def liquid_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
@@ -104,7 +180,7 @@ def liquid_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     frames = scene.time.last - scene.time.first + 1
     per_frame = size.particles * (FRAME_BYTES_PER_PARTICLE + 4 * numbers + TILES_PER_PARTICLE * TILE_BYTES)
     states = min(frames, 2 + frames // 12) * size.particles * (STATE_BYTES_PER_PARTICLE + 4 * numbers)
-    return Cost(int(memory), int(per_frame * frames + states))
+    return Cost(int(memory), int(per_frame * frames + states), liquid_seconds(scene, files, quality))
 
 
 def surface_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
@@ -114,4 +190,4 @@ def surface_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     memory = MESHING_AT_REST + size.particles * MESHING_PER_PARTICLE * finer
     vertices = VERTICES_PER_PARTICLE * size.particles ** (2 / 3) * finer * 12
     frames = scene.time.last - scene.time.first + 1
-    return Cost(int(memory), int(vertices * VERTEX_BYTES * frames))
+    return Cost(int(memory), int(vertices * VERTEX_BYTES * frames), surface_seconds(scene, files, quality))

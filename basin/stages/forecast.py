@@ -11,6 +11,7 @@ from pathlib import Path
 from basin.cache import Cache
 from basin.scene import Advice
 from basin.stages.costs import liquid_size
+from basin.stages.pace import Expected, Pace
 from basin.stages.stage import Cost, Job, stages
 
 SHARE = 0.9  # of the machine's memory that a run may take
@@ -24,6 +25,7 @@ class Forecast:
     ----------
     voxels : voxels of the domain; particles : most particles at any frame
     costs : of each stage, by name
+    times : that each stage will take, by name; as this machine's own runs have it, if they are known
     """
 
     quality: str
@@ -33,6 +35,13 @@ class Forecast:
     frames: int
     memory_of_machine: int
     costs: dict[str, Cost]
+    times: dict[str, Expected]
+
+    @property
+    def seconds(self) -> Expected:
+        """Of all stages, one after the other."""
+        all_of_them = self.times.values()
+        return Expected(*(sum(getattr(t, end) for t in all_of_them) for end in ("likely", "least", "most")))
 
     @property
     def memory(self) -> int:
@@ -83,8 +92,10 @@ def _bytes(count: float) -> str:
     return f"{count / 1e9:.1f} GB" if count >= 1e8 else f"{count / 1e6:.0f} MB"
 
 
-def forecast(job: Job) -> Forecast:
-    """Forecast from the scene alone."""
+def forecast(job: Job, pace: Pace | None = None) -> Forecast:
+    """Forecast from the scene alone, and from how fast this machine has been."""
+    pace = pace or Pace(Path(os.devnull))
+    costs = {stage.name: stage.cost(job) for stage in stages().values()}
     scene = job.scene
     size = liquid_size(scene, job.files, job.quality)
     return Forecast(
@@ -94,5 +105,6 @@ def forecast(job: Job) -> Forecast:
         size.particles,
         scene.time.last - scene.time.first + 1,
         os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES"),
-        {stage.name: stage.cost(job) for stage in stages().values()},
+        costs,
+        {name: pace.expect(name, cost.seconds) for name, cost in costs.items()},
     )

@@ -69,10 +69,11 @@ class Look:
 
 @dataclass(frozen=True)
 class Cost:
-    """What a stage's frames will take, in bytes."""
+    """What a stage's frames will take: bytes, and seconds of this kind of machine."""
 
     memory: int
     disk: int
+    seconds: float = 0.0
 
 
 class Walk(ABC):

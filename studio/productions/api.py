@@ -84,6 +84,12 @@ class CostReply(Schema):
     disk: int
 
 
+class TimeReply(Schema):
+    likely: float
+    least: float
+    most: float
+
+
 class ForecastReply(Schema):
     quality: str
     voxel_size: float
@@ -94,6 +100,8 @@ class ForecastReply(Schema):
     frames: int
     fits: bool
     costs: dict[str, CostReply]
+    times: dict[str, TimeReply]
+    seconds: TimeReply
     problems: list[Said]
     remarks: list[Said]
 
@@ -290,7 +298,12 @@ def forecast(request: HttpRequest, take_id: int, quality: str) -> ForecastReply:
     """What a run would cost."""
     found = take_for(request, take_id)
     expected, said = reports.take_forecast(found, services.quality_of(quality))
-    whole: dict[str, Any] = {"memory": expected.memory, "disk": expected.disk, "fits": expected.fits}
+    whole: dict[str, Any] = {
+        "memory": expected.memory,
+        "disk": expected.disk,
+        "fits": expected.fits,
+        "seconds": asdict(expected.seconds),
+    }
     return ForecastReply(**{**asdict(expected), **whole}, problems=told(said.problems), remarks=told(said.remarks))
 
 

@@ -14,6 +14,8 @@ from math import isfinite
 from pathlib import Path
 from typing import Any, TypeVar
 
+from django.conf import settings
+
 from basin import readings
 from basin.cache import Cache
 from basin.scene import Scene, SceneError, parse_scene
@@ -21,6 +23,7 @@ from basin.stages.assembly import Checked, check_scene
 from basin.stages.deliver import delivery_states
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import Forecast, forecast
+from basin.stages.pace import Pace
 from basin.stages.placing import Seen, camera_path, placed_elements
 from basin.stages.run import states_by_keys
 from basin.stages.stage import Job, Keys, all_keys, reckoned_keys, stages
@@ -187,12 +190,17 @@ def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> 
     job, made_from = _stamped(take, quality)
 
     def made() -> tuple[Forecast, Checked]:
-        return forecast(job), check_scene(job.scene, job.files)
+        return forecast(job, pace()), check_scene(job.scene, job.files)
 
-    expected, found = _kept.get(("forecast", take.pk, quality), made_from, made)
+    expected, found = _kept.get(("forecast", take.pk, quality), (made_from, pace().stamp()), made)
     names = wanted or list(expected.costs)
     said = [expected.refusal(names), expected.lacking(job.cache.folder, names)]
     return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
+
+
+def pace() -> Pace:
+    """How fast this machine has been."""
+    return Pace(Path(settings.DATA) / "pace.json")
 
 
 def poses_text(take: Take) -> bytes:

@@ -30,7 +30,7 @@ from basin.stages.stage import stages as all_stages
 from studio.errors import Refused
 from studio.events import publish
 from studio.productions.models import Take
-from studio.productions.reports import scene_of, take_forecast
+from studio.productions.reports import pace, scene_of, take_forecast
 from studio.productions.services import quality_of
 from studio.runs import crashes
 from studio.runs.models import Run
@@ -225,6 +225,7 @@ def work_once(owner: str | None = None) -> bool:
             Run.objects.filter(pk=row.pk, lease_owner=owner).update(message=message)
         publish(run_event(row))
 
+    spent: dict[str, tuple[int, float]] = {}  # frames that were made, and seconds, by stage
     try:
         began = clock.monotonic()
         for frame in crashes.noted(row, _work(row, tell, lease.stop.is_set)):
@@ -236,6 +237,8 @@ def work_once(owner: str | None = None) -> bool:
                 own.update(done=done, stage=frame.stage, frame=frame.frame, frame_seconds=seconds)
             row.done, row.stage, row.frame, row.frame_seconds = done, frame.stage, frame.frame, seconds
             if not frame.reused:
+                count, before = spent.get(frame.stage, (0, 0.0))
+                spent[frame.stage] = count + 1, before + took
                 publish({**run_event(row), "type": "frame", "readings": frame.readings})
         if lease.stop.is_set():
             status, message = Run.Status.STOPPED, "stopped; whole frames are kept"
@@ -250,10 +253,23 @@ def work_once(owner: str | None = None) -> bool:
         lease.end()
     if lease.lost:
         return True  # somebody else has the run now
+    if status == Run.Status.DONE and not row.delivery:
+        _learn(row, spent)
     _tell_outcome(row, owner, status, message)
     row.refresh_from_db()
     publish(run_event(row))
     return True
+
+
+def _learn(row: Run, spent: dict[str, tuple[int, float]]) -> None:
+    """Let forecasts know what the stages took whose whole shot was made."""
+    try:
+        expected, _ = take_forecast(row.take, row.quality)
+    except Refused:
+        return  # the scene has been edited since into one that cannot be read
+    for name, (count, seconds) in spent.items():
+        if count == expected.frames and name in expected.costs:
+            pace().learn(name, expected.costs[name].seconds, seconds)
 
 
 @contextmanager

@@ -1391,10 +1391,24 @@ export interface components {
             costs: {
                 [key: string]: components["schemas"]["CostReply"];
             };
+            /** Times */
+            times: {
+                [key: string]: components["schemas"]["TimeReply"];
+            };
+            seconds: components["schemas"]["TimeReply"];
             /** Problems */
             problems: components["schemas"]["Said"][];
             /** Remarks */
             remarks: components["schemas"]["Said"][];
+        };
+        /** TimeReply */
+        TimeReply: {
+            /** Likely */
+            likely: number;
+            /** Least */
+            least: number;
+            /** Most */
+            most: number;
         };
         /** Measure */
         Measure: {

@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 
 import type { Said, Schemas } from '../api/client'
 import SaidList from '../shell/SaidList.vue'
-import { bytes, count, label } from '../shell/words'
+import { bytes, count, duration, label } from '../shell/words'
 import ItemList from './ItemList.vue'
 import { counts, settingsOf, settingsOfElement, settingsOfScene, type Setting } from './schema'
 import SettingRow from './SettingRow.vue'
@@ -53,6 +53,11 @@ const title = computed(() =>
   props.element !== null
     ? props.scene.elements[props.element]?.name
     : (props.stages.find((s) => s.name === props.part)?.title ?? label(props.part)),
+)
+const timesTold = computed(() =>
+  Object.entries(props.forecast?.times ?? {})
+    .map(([name, t]) => `${props.stages.find((s) => s.name === name)?.title ?? name}: ${duration(t.likely)}`)
+    .join(', '),
 )
 const fileProblems = ref<Said[]>([])
 /** What is wrong, each thing once. */
@@ -133,7 +138,8 @@ const meshShape = computed(() => {
         <span>voxel</span><b>{{ +(forecast.voxel_size * 1000).toPrecision(3) }} mm</b> <span>memory</span
         ><b>{{ bytes(forecast.memory) }}</b> <span>voxels</span><b>{{ count(forecast.voxels) }}</b>
         <span>disk</span><b>{{ bytes(forecast.disk) }}</b> <span>particles</span
-        ><b>{{ count(forecast.particles) }}</b> <span>frames</span><b>{{ forecast.frames }}</b>
+        ><b>{{ count(forecast.particles) }}</b> <span>frames</span><b>{{ forecast.frames }}</b> <span>time</span
+        ><b class="time" :title="timesTold">{{ duration(forecast.seconds.likely) }}, {{ duration(forecast.seconds.least) }} to {{ duration(forecast.seconds.most) }}</b>
       </div>
     </div>
   </aside>
@@ -185,6 +191,9 @@ h3 {
   display: grid;
   grid-template-columns: auto 1fr auto 1fr;
   gap: 2px 10px;
+}
+.forecast .time {
+  grid-column: 2 / 5;
 }
 .forecast.over {
   border-color: var(--coral);
