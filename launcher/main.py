@@ -20,7 +20,8 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --forecast | --beside COMMIT | --large | --only WORD]
+  bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --forecast | --beside COMMIT |
+        --large | --only WORD]
                      measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 

@@ -28,7 +28,7 @@ def fill(world: LiquidWorld, state: LiquidState, solids: SolidWorld, frame: int)
     time, dx = (frame - world.first_frame) * world.frame_seconds, world.layout.dx
     for source in world.fills:
         if source.frame == frame:
-            points, volume = sources.fill_particles(source, world.layout, world.particles_per_cell, time)
+            points, volume = sources.fill_particles(source, world.layout, solids, world.particles_per_cell, time)
             pace = source.carry * _own_velocity(world, source, points, time)
             _put(world, state, solids, source, _Poured(points, volume, (source.velocity + pace) / dx, time))
 

@@ -159,8 +159,10 @@ def strewn(node: np.ndarray) -> np.ndarray:
     return np.asarray(turned % 1.0 - 0.5)
 
 
-def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float) -> tuple[np.ndarray, float]:
-    """Positions (n, 3) in metres of a fill's lattice, and each particle's volume in voxels^3.
+def fill_particles(
+    fill: FillSource, layout: Layout, solids: SolidWorld, per_cell: int, time: float
+) -> tuple[np.ndarray, float]:
+    """Positions (n, 3) in metres of a fill's lattice where nothing solid is, and each particle's volume in voxels^3.
 
     The lattice lies along the shape's own axes, so a turned box is filled flush.
     """
@@ -184,11 +186,21 @@ def fill_particles(fill: FillSource, layout: Layout, per_cell: int, time: float)
         last = np.clip(np.ceil((most - low) / steps).astype(int) + 1, 0, count)
     node = _nodes(first, last)
     points = low + (node + 0.5 + strewn(node)) * steps
-    held = int((distance.at(low + (node + 0.5) * steps) < 0).sum())
-    points = points[distance.at(points) < 0]
-    # how many strewn points a shape catches is a matter of luck; the plain lattice tells its volume better
-    volume = float(np.prod(steps)) * (scale / layout.dx) ** 3 * held / max(len(points), 1)
-    return points @ matrix[:3, :3].T + matrix[:3, 3], volume
+    points = points[distance.at(points) < 0] @ matrix[:3, :3].T + matrix[:3, 3]
+    points = points[open_places(layout.to_voxels(points).astype(np.float32), layout, solids, time)]
+    # how many strewn points a shape catches is a matter of luck, and a flat side along the lattice catches a whole layer
+    # or none: the shares of the lattice's cells, within the shape and free of solids, tell its volume better
+    middle = low + (node + 0.5) * steps
+    away = distance.at(middle) / float(steps.mean())
+    share = (away < 0).astype(np.float64) if fill.is_box else np.clip(0.5 - away, 0.0, 1.0)
+    held = np.flatnonzero(share)
+    place = layout.to_voxels(middle[held] @ matrix[:3, :3].T + matrix[:3, 3])
+    free = np.minimum(place - layout.wall_low, layout.wall_high - place).min(axis=1)
+    free = np.minimum(free, solids.distance_of(place.astype(np.float32), time))
+    free *= layout.dx / (scale * float(steps.mean()))
+    whole = float(np.minimum(share[held], np.clip(0.5 + free, 0.0, 1.0)).sum())
+    volume = float(np.prod(steps)) * (scale / layout.dx) ** 3 * whole / max(len(points), 1)
+    return points, volume
 
 
 def _nodes(first: np.ndarray, last: np.ndarray) -> np.ndarray:

@@ -42,7 +42,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Tiling, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-10"
+ALGORITHM = "liquid-11"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4

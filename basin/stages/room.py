@@ -87,7 +87,7 @@ def find_room(
     if level is None:
         level = min(top if top is not None else ceiling, ceiling)
     held = _held(grid, start, level)
-    least = float(grid.heights()[np.flatnonzero(held.any(axis=(0, 2)))[0]])
+    least = _bottom(grid, start)
     share = np.clip(0.5 + grid.phi / grid.dx, 0.0, 1.0)
     under = np.clip(0.5 + (level - grid.heights()) / grid.dx, 0.0, 1.0)
     # nodes at the domain's faces and in walls hold the part of their cell that is open and below the level
@@ -113,10 +113,12 @@ def room_mesh(
     """The room as a closed mesh in metres of the scene; NoRoom as `find_room`."""
     grid = _grid(scene, files, frame, quality)
     held = _held(grid, _node(grid, seed), level)
-    near = ndimage.binary_dilation(held, iterations=2)
+    near = ndimage.binary_dilation(held, np.ones((3, 3, 3), bool))
     solid = -(grid.phi + INTO * grid.dx)
     field = np.maximum(solid, grid.heights()[None, :, None] - level)
-    field = np.where(near, field, np.maximum(field, 0.5 * grid.dx)).astype(np.float32)
+    # on the other side of a wall that is thinner than this reach, other room begins
+    inside = held | (near & (grid.phi <= 0)) | (near & (grid.heights()[None, :, None] > level))
+    field = np.where(inside, field, np.maximum(field, 0.5 * grid.dx)).astype(np.float32)
     closed = np.pad(field, 1, constant_values=np.float32(0.5 * grid.dx))
     place, triangle = polygonise(closed)
     if not len(triangle):
@@ -191,17 +193,35 @@ def _held(grid: _Grid, start: tuple[int, int, int], level: float) -> np.ndarray:
     return held
 
 
+def _bottom(grid: _Grid, start: tuple[int, int, int]) -> float:
+    """Height (m) of the lowest point that liquid falls to from a node without rising again."""
+    held = _held(grid, start, grid.heights()[start[1]])
+    lowest = int(np.flatnonzero(held.any(axis=(0, 2)))[0])
+    # the lowest nodes stand above what is solid by their distance from it
+    above = float(grid.phi[:, lowest][held[:, lowest]].max()) if lowest else 0.0
+    return float(grid.heights()[lowest]) - min(above, grid.dx)
+
+
 def _runs_over(grid: _Grid, start: tuple[int, int, int]) -> float | None:
-    """The level up to which no open wall is reached; None if that is so up to a closed ceiling."""
+    """The level up to which liquid neither reaches an open wall nor falls lower than the vessel; None if it never does.
+
+    Beyond it, liquid from a tub in a tank lies on the tank's floor.
+    """
     heights = grid.heights()
     low, high = start[1], len(heights) - 1
-    if not (_held(grid, start, heights[high]) & grid.out).any():
+    lowest = int(np.flatnonzero(_held(grid, start, heights[low]).any(axis=(0, 2)))[0])
+
+    def over(plane: int) -> bool:
+        held = _held(grid, start, heights[plane])
+        return bool((held & grid.out).any() or held[:, :lowest].any())
+
+    if not over(high):
         return None
-    if (_held(grid, start, heights[low]) & grid.out).any():
+    if over(low):
         return float(heights[low])
     while high - low > 1:
         middle = (low + high) // 2
-        if (_held(grid, start, heights[middle]) & grid.out).any():
+        if over(middle):
             high = middle
         else:
             low = middle

@@ -11,9 +11,12 @@ from django.test import SimpleTestCase
 
 from basin.exchange import write_ply
 from basin.geometry.primitives import lathe_mesh
+from basin.liquid.step import Liquid
 from basin.scene import parse_scene
+from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles
 from basin.stages.flight import Flight, flight
+from basin.stages.imports import write_mesh
 from basin.stages.openings import openings
 from basin.stages.room import NoRoom, find_room, room_mesh
 
@@ -161,6 +164,7 @@ class Rooms(SimpleTestCase):
         self.assertAlmostEqual(found.particles, found.litres / 1000 / 0.02**3 * 8, delta=1)
         self.assertAlmostEqual(found.runs_over, 0.6, delta=0.021)
         self.assertEqual(found.open, "")
+        self.assertAlmostEqual(found.height, 0.5 - 0.26, delta=0.003)
         ring = np.array(found.contours[0])
         np.testing.assert_allclose(np.hypot(ring[:, 0], ring[:, 2]), 0.24, atol=0.02)
 
@@ -174,6 +178,12 @@ class Rooms(SimpleTestCase):
         found = self.room([pipe], (0, 0.35, 0), 0.5)
         self.assertNotEqual(found.open, "")
         self.assertLess(found.runs_over, 0.36)
+
+    def test_a_tub_in_a_tank_runs_over_at_its_own_rim(self) -> None:
+        domain = {"low": [-1, 0, -1], "size": [2, 2, 2], "walls": {**dict.fromkeys(OPEN, "closed"), "y_max": "open"}}
+        found = self.room([tub([0, 0.2, 0])], (0, 0.35, 0), domain=domain)
+        self.assertAlmostEqual(found.level, 0.6, delta=0.021)
+        self.assertAlmostEqual(found.bottom, 0.26, delta=0.003)
 
     def test_a_tank_of_closed_walls_holds_its_box(self) -> None:
         walls = {**dict.fromkeys(OPEN, "closed"), "y_max": "open"}
@@ -189,6 +199,19 @@ class Rooms(SimpleTestCase):
         # it reaches 0.6 voxel into the walls, which the solver's solids take back
         radius, depth = 0.24 + 0.6 * 0.02, 0.24 + 0.6 * 0.02
         self.assertAlmostEqual(mesh.volume(), np.pi * radius**2 * depth, delta=0.03 * mesh.volume())
+
+    def test_a_fill_of_the_room_has_its_litres(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            files = SceneFiles(Path(folder))
+            scene = scene_with([tub([0, 0.2, 0])])
+            told = find_room(scene, files, (0, 0.35, 0), 0.5, 1, "draft").litres
+            write_mesh(Path(folder) / "room.ply", room_mesh(scene, files, (0, 0.35, 0), 0.5, 1, "draft"))
+            shape = {"kind": "mesh", "file": "room.ply"}
+            scene = scene_with([tub([0, 0.2, 0]), {"kind": "fill", "name": "Room", "shape": shape}])
+            liquid = Liquid(liquid_world(scene, SceneFiles(Path(folder)), "draft"))
+            liquid.begin()
+        held = liquid.state.particles.volume.sum(dtype=np.float64) * 0.04**3 * 1000
+        self.assertAlmostEqual(held, told, delta=0.02 * told)
 
     def test_within_something_solid_there_is_no_room(self) -> None:
         block = {"kind": "collider", "name": "Block", "shape": {"kind": "box", "size": [0.6, 0.6, 0.6]}}

@@ -108,6 +108,7 @@ export class Drop implements Gesture {
   }
 }
 
+const OFF = 0.55 // voxels that a source stands off what it lies on: closer, its stream would cling to it
 const ARROW = 0.1 // shot seconds that the arrow of a speed is long
 
 /** A stream out of the surface that is pressed; the drag sets its speed. */
@@ -115,7 +116,7 @@ export class Aim implements Gesture {
   private spot: Spot | null = null
   private speed = 1
   radius: number
-  constructor(ground: Ground) {
+  constructor(private ground: Ground) {
     this.radius = Math.max(nice(ground.reach / 40), 2 * ground.dx)
   }
   press(spot: Spot): 'goes on' {
@@ -143,7 +144,7 @@ export class Aim implements Gesture {
       shape: { kind: 'disc', radius: tidy(this.radius) },
       velocity: triple(normal.clone().multiplyScalar(+this.speed.toPrecision(3))),
       pose: {
-        translation: triple(point.clone().addScaledVector(normal, 0.02 * this.radius)),
+        translation: triple(point.clone().addScaledVector(normal, OFF * this.ground.dx)),
         rotation: turnTo(normal),
       },
     }

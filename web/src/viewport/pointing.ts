@@ -143,6 +143,11 @@ export class Pointing {
     this.tell()
   }
 
+  /** Say and draw anew what a gesture has come to know. */
+  retell() {
+    if (this.gesture && this.going) this.tell()
+  }
+
   private tell() {
     const typed = this.typed ? [`typed ${this.typed}`] : []
     this.heard.says([...this.gesture!.says(), ...typed], this.at.x, this.at.y)

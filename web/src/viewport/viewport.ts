@@ -152,6 +152,17 @@ export class Viewport {
     return [((seen.x + 1) / 2) * this.canvas.clientWidth, ((1 - seen.y) / 2) * this.canvas.clientHeight]
   }
 
+  /** Pixels of a point in metres, and how far a handle's arrow is from its middle (m); for tests. */
+  pixels(place: [number, number, number]): [number, number] {
+    return this.onScreen(new THREE.Vector3(...place))
+  }
+
+  arm(): number {
+    const held = new THREE.Vector3().setFromMatrixPosition(this.held)
+    const far = held.distanceTo(this.camera.position)
+    return 0.1 * 0.72 * far * Math.min(1.9 * Math.tan((Math.PI * this.camera.fov) / 360), 7)
+  }
+
   /** Make a gesture at the next press, or none any more. */
   use(gesture: Gesture | null) {
     this.gesture = gesture
@@ -166,6 +177,11 @@ export class Viewport {
   showWalls(seen: boolean) {
     this.walls.group.visible = seen
     this.render()
+  }
+
+  /** A gesture has come to know more: say it. */
+  retell() {
+    this.pointing?.retell()
   }
 
   private drawGesture() {

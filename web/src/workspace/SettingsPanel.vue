@@ -138,8 +138,12 @@ const meshShape = computed(() => {
         <span>voxel</span><b>{{ +(forecast.voxel_size * 1000).toPrecision(3) }} mm</b> <span>memory</span
         ><b>{{ bytes(forecast.memory) }}</b> <span>voxels</span><b>{{ count(forecast.voxels) }}</b>
         <span>disk</span><b>{{ bytes(forecast.disk) }}</b> <span>particles</span
-        ><b>{{ count(forecast.particles) }}</b> <span>frames</span><b>{{ forecast.frames }}</b> <span>time</span
-        ><b class="time" :title="timesTold">{{ duration(forecast.seconds.likely) }}, {{ duration(forecast.seconds.least) }} to {{ duration(forecast.seconds.most) }}</b>
+        ><b>{{ count(forecast.particles) }}</b> <span>frames</span><b>{{ forecast.frames }}</b>
+        <span>time</span
+        ><b class="time" :title="timesTold"
+          >{{ duration(forecast.seconds.likely) }}, {{ duration(forecast.seconds.least) }} to
+          {{ duration(forecast.seconds.most) }}</b
+        >
       </div>
     </div>
   </aside>

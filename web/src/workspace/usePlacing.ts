@@ -168,9 +168,10 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
         .catch((error: unknown) => ({ data: undefined, error }))
       problems.value = data ? [] : problemsOf(error)
       if (!data) return
+      if (tool.value !== 'fill') return
       told(data)
       port()?.sketch.outlines('level', data.contours)
-      port()?.render()
+      port()?.retell()
     })
   }
 
