@@ -16,7 +16,7 @@ from tqdm import tqdm
 from basin.cache import Cache, DamagedFrame, StageBusy, open_cache
 from basin.exchange import UnusableFile, write_ply
 from basin.scene import Scene, SceneError, load_scene, scene_schema
-from basin.stages.assembly import check_scene
+from basin.stages.advice import checked
 from basin.stages.deliver import DeliveryFailure, deliver, delivery_named, delivery_states
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
@@ -119,7 +119,7 @@ def _schema(_options: argparse.Namespace) -> int:
 def _checked(path: Path) -> tuple[Scene, SceneFiles]:
     scene = load_scene(path)
     files = SceneFiles(path.parent)
-    found = check_scene(scene, files)
+    found = checked(scene, files)
     for remark in found.remarks:
         print(remark)
     if found.problems:

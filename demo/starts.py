@@ -199,6 +199,12 @@ def shape_bursts() -> dict[str, Any]:
     )
 
 
+# an empty shot: a domain of a metre whose draft has thirty voxels across it
+EMPTY = {
+    "format": "zinc-scene/1",
+    "liquid": {"voxel_size": 0.01, "flip_share": 0.9},
+    "quality": {"draft": 3.0, "proof": 1.6},
+}
 # name of the folder, what it shows, the scene
 STARTS = (
     ("pour", "A stream fills a jug on a table.", pour),
@@ -226,6 +232,7 @@ def write(folder: Path = HERE) -> None:
         parse_scene(document)
         (home / "scene.json").write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
         index.append({"name": name, "title": document["name"], "says": says})
+    (folder / "empty.json").write_text(json.dumps(EMPTY, indent=1) + "\n", encoding="utf-8")
     (folder / "index.json").write_text(json.dumps(index, indent=1) + "\n", encoding="utf-8")
 
 

@@ -188,8 +188,8 @@ def fill_particles(
     points = low + (node + 0.5 + strewn(node)) * steps
     points = points[distance.at(points) < 0] @ matrix[:3, :3].T + matrix[:3, 3]
     points = points[open_places(layout.to_voxels(points).astype(np.float32), layout, solids, time)]
-    # how many strewn points a shape catches is a matter of luck, and a flat side along the lattice catches a whole layer
-    # or none: the shares of the lattice's cells, within the shape and free of solids, tell its volume better
+    # how many strewn points a shape catches is a matter of luck, and a flat side along the lattice catches a whole
+    # layer or none: the shares of the lattice's cells, within the shape and free of solids, tell its volume better
     middle = low + (node + 0.5) * steps
     away = distance.at(middle) / float(steps.mean())
     share = (away < 0).astype(np.float64) if fill.is_box else np.clip(0.5 - away, 0.0, 1.0)

@@ -28,12 +28,6 @@ from studio.productions.models import Membership, Production, Role, Shot, Take
 KEPT = timedelta(days=7)  # that what is removed can be taken back
 QUALITIES = ("draft", "proof", "final")
 STARTS = Path(settings.ROOT) / "demo" / "starts"
-# a domain of a metre whose draft has thirty voxels across it
-EMPTY: dict[str, Any] = {
-    "format": "zinc-scene/1",
-    "liquid": {"voxel_size": 0.01, "flip_share": 0.9},
-    "quality": {"draft": 3.0, "proof": 1.6},
-}
 MARGIN = 500_000_000  # bytes that stay free on the disk
 T = TypeVar("T", Production, Shot, Take)
 
@@ -67,6 +61,12 @@ def starts() -> tuple[Start, ...]:
     return tuple(found)
 
 
+def empty() -> dict[str, Any]:
+    """The scene of an empty shot."""
+    document: dict[str, Any] = json.loads((STARTS / "empty.json").read_text(encoding="utf-8"))
+    return document
+
+
 def begin_production(user: User, name: str, description: str) -> Production:
     """A production of somebody's own."""
     with transaction.atomic():
@@ -84,7 +84,7 @@ def begin_shot(
     begun = next((s for s in starts() if s.name == start), None)
     if start and begun is None:
         raise Refused(["There is no such starting scene; choose one from the list."])
-    document: dict[str, Any] = begun.document() if begun else dict(EMPTY)
+    document: dict[str, Any] = begun.document() if begun else empty()
     with transaction.atomic():
         Production.objects.select_for_update().get(pk=production.pk)
         shot = Shot(production=production, description=description, unit=unit, up=up)
@@ -107,7 +107,7 @@ def begin_take(shot: Shot) -> Take:
     with transaction.atomic():
         Shot.objects.select_for_update().get(pk=shot.pk)
         takes = list(shot.takes.filter(removed=None))
-        document: dict[str, Any] = {**EMPTY, "name": shot.name}
+        document: dict[str, Any] = {**empty(), "name": shot.name}
         if takes and isinstance(takes[-1].scene.get("time"), dict):
             document["time"] = takes[-1].scene["time"]
         name = _free_name(f"take {len(takes) + 1}", takes)

@@ -19,7 +19,8 @@ from django.conf import settings
 from basin import readings
 from basin.cache import Cache
 from basin.scene import Scene, SceneError, parse_scene
-from basin.stages.assembly import Checked, check_scene
+from basin.stages.advice import checked
+from basin.stages.assembly import Checked
 from basin.stages.deliver import delivery_states
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import Forecast, forecast
@@ -190,7 +191,7 @@ def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> 
     job, made_from = _stamped(take, quality)
 
     def made() -> tuple[Forecast, Checked]:
-        return forecast(job, pace()), check_scene(job.scene, job.files)
+        return forecast(job, pace()), checked(job.scene, job.files)
 
     expected, found = _kept.get(("forecast", take.pk, quality), (made_from, pace().stamp()), made)
     names = wanted or list(expected.costs)

@@ -15,7 +15,8 @@ from django.db import transaction
 
 from basin.cache import Cache, DamagedFrame, StageBusy
 from basin.scene import Scene, SceneError, parse_scene
-from basin.stages.assembly import Checked, check_scene
+from basin.stages.advice import checked
+from basin.stages.assembly import Checked
 from basin.stages.deliver import DeliveryFailure, delivery_named
 from basin.stages.files import SceneFiles
 from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, write_mesh
@@ -49,7 +50,7 @@ def keep_scene(take: Take, document: dict[str, Any], revision: int, user: User) 
     """
     scene = check_scene_of(take, document)
     held = history.kept(take, scene.model_dump(mode="json"), revision, user)
-    return held, check_scene(scene, SceneFiles(take.folder))
+    return held, checked(scene, SceneFiles(take.folder))
 
 
 def step_scene(take: Take, by: int, revision: int, user: User) -> tuple[Take, Checked]:
@@ -57,7 +58,7 @@ def step_scene(take: Take, by: int, revision: int, user: User) -> tuple[Take, Ch
     with transaction.atomic():
         held = history.stepped(take, by, revision, user)
         scene = scene_of(held)  # one that cannot be used stays undone
-    return held, check_scene(scene, SceneFiles(take.folder))
+    return held, checked(scene, SceneFiles(take.folder))
 
 
 def keep_text(take: Take, text: str, revision: int, user: User) -> tuple[Take, Checked]:
