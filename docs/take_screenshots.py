@@ -18,6 +18,43 @@ def keep(page: Page, name: str, wait: int = 1500) -> None:
     page.screenshot(path=FOLDER / f"{name}.png")
 
 
+def set_up(page: Page, address: str) -> None:
+    """A shot begun with a starting scene, filled by hand, its stream, its rehearsal; then taken off again."""
+    page.goto(address)
+    page.get_by_role("button", name="Begin a shot").first.click()
+    page.get_by_role("radio", name="Pour into a vessel").click()
+    keep(page, "begin", 500)
+    page.get_by_label("Name", exact=True).fill("TM040 Slip jug")
+    page.get_by_role("button", name="Begin", exact=True).click()
+    page.get_by_text("Voxel size").wait_for()
+    page.wait_for_function("window.viewport?.placeOf(1)")
+    page.get_by_role("button", name="Stream", exact=True).click()
+    page.get_by_label("Stream").wait_for()
+    keep(page, "stream", 800)
+    page.keyboard.press("Escape")
+    page.keyboard.press("f")
+    box = page.get_by_label("Viewport").locator("canvas").bounding_box()
+    assert box
+    x, y = page.evaluate("viewport.pixels([-0.05, 0.17, -0.05])")
+    page.mouse.move(box["x"] + x, box["y"] + y)
+    page.mouse.down()
+    page.get_by_text("m deep").wait_for()
+    page.mouse.move(box["x"] + x, box["y"] + y + 40, steps=8)
+    keep(page, "fill", 800)
+    page.keyboard.press("Escape")
+    page.mouse.up()
+    page.keyboard.press("r")
+    page.get_by_text("frames/s").wait_for()
+    page.wait_for_function("+document.querySelector('[data-testid=frame]').innerText >= 22")
+    page.get_by_role("button", name="Hold (h)").click()
+    keep(page, "rehearsal", 200)
+    page.keyboard.press("r")
+    page.goto(address)
+    page.get_by_label("More of TM040 Slip jug", exact=True).click()
+    page.get_by_role("button", name="Take off the sheet").click()
+    page.get_by_role("button", name="Take it off").click()
+
+
 def main() -> None:
     """Sign in and look at every main view."""
     address = os.environ["ZINC_URL"]
@@ -53,6 +90,7 @@ def main() -> None:
         page.get_by_role("button", name="Show the solver’s solid").click()
         page.get_by_text("at most").wait_for()
         keep(page, "solid", 2000)
+        set_up(page, address)
         page.goto(address + "/runs")
         keep(page, "runs")
         page.goto(address)
