@@ -20,6 +20,8 @@ interface SceneShape extends Marked {
   camera?: unknown
 }
 
+const FLAT = 3 // degrees of a view without perspective
+
 /**
  * The instrument that shows a shot: particles, surface, elements, domain. It renders only when
  * something changed and knows nothing of the page around it.
@@ -27,7 +29,7 @@ interface SceneShape extends Marked {
 export class Viewport {
   private renderer: THREE.WebGLRenderer
   private scene = new THREE.Scene()
-  private camera = new THREE.PerspectiveCamera(35, 1, 0.01, 500)
+  private camera = new THREE.PerspectiveCamera(35, 1, 0.01, 5000)
   private controls: OrbitControls | undefined
   private liquid = new THREE.Group()
   private elements: Elements
@@ -363,6 +365,23 @@ export class Viewport {
     const away = this.camera.position.clone().sub(centre)
     if (away.lengthSq() < 1e-9) away.set(1, 0.7, 1.2)
     this.camera.position.copy(centre).addScaledVector(away.normalize(), distance)
+    this.aim(centre)
+  }
+
+  /** See the domain along an axis, from so far that nothing is foreshortened. */
+  along(axis: 'x' | 'y' | 'z') {
+    if (!this.shape) return
+    this.upright()
+    this.camera.fov = FLAT
+    const { low, size } = this.shape.domain
+    const centre = new THREE.Vector3(...low.map((l, i) => l + size[i] / 2))
+    const away = new THREE.Vector3(
+      +(axis === 'x'),
+      +(axis === 'y'),
+      +(axis === 'z') + (axis === 'y' ? 1e-3 : 0),
+    )
+    const reach = Math.hypot(...size) / 2
+    this.camera.position.copy(centre).addScaledVector(away, (reach * 1.05) / Math.sin((FLAT * Math.PI) / 360))
     this.aim(centre)
   }
 

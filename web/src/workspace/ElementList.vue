@@ -1,9 +1,29 @@
 <script setup lang="ts">
+import { nextTick, ref } from 'vue'
+
 import type { SceneDocument } from './useTake'
 
 /** The scene's elements, and a way to put in more. */
 defineProps<{ scene: SceneDocument; element: number | null }>()
-const emit = defineEmits<{ pick: [index: number | null]; add: [kind: string, shape: string]; mesh: [] }>()
+const emit = defineEmits<{
+  pick: [index: number | null]
+  add: [kind: string, shape: string]
+  mesh: []
+  rename: [index: number, name: string]
+}>()
+
+const naming = ref<number | null>(null)
+const field = ref<HTMLInputElement[]>()
+async function begin(index: number) {
+  naming.value = index
+  await nextTick()
+  field.value?.[0]?.select()
+}
+function end(index: number, event: Event) {
+  if (naming.value !== index) return
+  naming.value = null
+  emit('rename', index, (event.target as HTMLInputElement).value)
+}
 
 const OFFERS = [
   ['fill', 'box', 'Box of liquid'],
@@ -49,15 +69,30 @@ const MARK: Record<string, string> = {
     <p v-if="!scene.elements.length" class="dim">
       Nothing yet. Take a tool at the edge of the viewport: press, drag, let go.
     </p>
-    <button
-      v-for="(e, i) in scene.elements"
-      :key="e.name"
-      class="bare element"
-      :class="{ on: element === i }"
-      @click="emit('pick', element === i ? null : Number(i))"
-    >
-      <i :class="MARK[e.kind]" aria-hidden="true" />{{ e.name }}
-    </button>
+    <template v-for="(e, i) in scene.elements" :key="e.name">
+      <input
+        v-if="naming === i"
+        ref="field"
+        class="naming"
+        :value="e.name"
+        :aria-label="`Name of ${e.name}`"
+        maxlength="80"
+        @blur="end(Number(i), $event)"
+        @keydown.enter="end(Number(i), $event)"
+        @keydown.esc="naming = null"
+      />
+      <button
+        v-else
+        class="bare element"
+        :class="{ on: element === i }"
+        title="Press twice, or F2, to rename"
+        @click="emit('pick', element === i ? null : Number(i))"
+        @dblclick="begin(Number(i))"
+        @keydown.f2="begin(Number(i))"
+      >
+        <i :class="MARK[e.kind]" aria-hidden="true" />{{ e.name }}
+      </button>
+    </template>
   </div>
 </template>
 
@@ -89,6 +124,15 @@ h3 {
   padding: 4px 6px;
   border-radius: 3px;
   font-size: 12.5px;
+}
+.naming {
+  width: 100%;
+  padding: 3px 6px;
+  font-size: 12.5px;
+  color: var(--text);
+  background: var(--deep);
+  border: 1px solid var(--accent);
+  border-radius: 3px;
 }
 .element.on {
   background: var(--raise);

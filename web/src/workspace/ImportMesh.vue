@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import endings from '../api/endings.json'
-import { ref } from 'vue'
+import { ref, watch } from 'vue'
 
 import { client, problemsOf, type Schemas, type Said } from '../api/client'
 import { useBringing } from '../api/useBringing'
@@ -8,13 +8,20 @@ import SaidList from '../shell/SaidList.vue'
 import UnitAxis from './UnitAxis.vue'
 
 /** Bring a mesh in: read it, say what it is, choose unit and axis, and decide what it becomes. */
-const props = defineProps<{ take: number }>()
+const props = defineProps<{ take: number; unit?: string; up?: string }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ made: [kind: string, name: string, facts: Schemas['MeshReply'], side?: string] }>()
 
 const facts = ref<Schemas['MeshReply'] | null>(null)
-const unit = ref('m')
-const up = ref('y')
+const unit = ref(props.unit ?? 'm')
+const up = ref(props.up ?? 'y')
+watch(
+  () => [props.unit, props.up],
+  ([own, axis]) => {
+    unit.value = own ?? 'm'
+    up.value = axis ?? 'y'
+  },
+)
 const name = ref('')
 const problems = ref<Said[]>([])
 const { told, bring } = useBringing(props.take)

@@ -2,7 +2,7 @@
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { client, problemsOf, type Said, type Schemas } from '../api/client'
+import { client, plainly, problemsOf, type Said, type Schemas } from '../api/client'
 import SaidList from '../shell/SaidList.vue'
 import TopBar from '../shell/TopBar.vue'
 import { useReadiness } from '../shell/useReadiness'
@@ -15,6 +15,7 @@ import ElementList from './ElementList.vue'
 import FrameStrip from './FrameStrip.vue'
 import ImportMesh from './ImportMesh.vue'
 import JudgeBar from './JudgeBar.vue'
+import KeyboardList from './KeyboardList.vue'
 import Legend from './Legend.vue'
 import RunState from './RunState.vue'
 import { withValue } from './schema'
@@ -24,8 +25,9 @@ import { useCaches } from './useCaches'
 import { useDeliveries } from './useDeliveries'
 import { useElements } from './useElements'
 import { usePlayback } from './usePlayback'
-import ToolRail from './ToolRail.vue'
-import { flightWords, usePlacing, type Tool } from './usePlacing'
+import PlacingLayer from './PlacingLayer.vue'
+import RehearsalBar from './RehearsalBar.vue'
+import { usePlacing, type Tool } from './usePlacing'
 import { useRun } from './useRun'
 import { useShortcuts, type Shortcut } from './useShortcuts'
 import { JUDGE, REHEARSE, useShown } from './useShown'
@@ -44,7 +46,7 @@ const { frame, playing, go, toggle } = usePlayback(range)
 let port: Viewport | undefined
 const view = () => port
 const part = ref('')
-const { element, put, addShape, addMesh, remove } = useElements(
+const { element, put, addShape, addMesh, rename, copy, paste, remove } = useElements(
   scene,
   take.keep,
   () => (part.value = 'scene'),
@@ -207,13 +209,16 @@ const shortcuts = computed<Shortcut[]>(() => [
         : (judge.options.held = !judge.options.held),
   ],
   ['w', 'see the whole domain', () => port?.fit()],
+  ['5', 'see it from the front, without perspective', () => port?.along('z')],
+  ['6', 'from the side', () => port?.along('x')],
+  ['7', 'from above', () => port?.along('y')],
   ['c', 'look through the shot camera', () => port?.lookThrough()],
   ...TOOLS.map(([key, does, which]): Shortcut => [key, does, () => placing.take(which)]),
   ['1', 'move what is picked', () => placing.setWay('translate')],
   ['2', 'turn it', () => placing.setWay('rotate')],
   ['3', 'scale it', () => placing.setWay('scale')],
-  ['l', 'along the axes of the scene, or its own', () => (placing.own.value = !placing.own.value)],
-  ['k', 'record keys while moving, or not', () => (placing.recording.value = !placing.recording.value)],
+  ['l', 'along the axes of the scene, or its own', placing.toggleOwn],
+  ['k', 'record keys while moving, or not', placing.toggleRecording],
   ['Delete', 'take out what is picked', () => element.value !== null && remove()],
   ['Escape', 'pick nothing', () => (element.value = null)],
   ['?', 'this list', () => (help.value = !help.value)],
@@ -222,6 +227,14 @@ useShortcuts(
   () => shortcuts.value,
   () => void take.undo(),
   () => void take.redo(),
+  {
+    c: () => copy(id),
+    v: () => {
+      asked.value = paste(id)
+        ? []
+        : [plainly('What is held is a mesh of another take; bring its file in here.')]
+    },
+  },
 )
 
 let watcher: ResizeObserver | undefined
@@ -288,6 +301,7 @@ onBeforeUnmount(() => {
           @pick="(i) => ((element = i), (part = i === null ? part : 'scene'))"
           @add="addShape"
           @mesh="importing = true"
+          @rename="rename"
         />
       </div>
       <main ref="holder" class="viewport" aria-label="Viewport">
@@ -328,22 +342,15 @@ onBeforeUnmount(() => {
           <button class="bare" @click="pick('delivery')">Deliver</button>
           <button class="bare" aria-label="Keyboard" @click="help = true">?</button>
         </div>
-        <div v-if="mode === REHEARSE" class="rehearsal" role="status" aria-label="Rehearsal">
-          <template v-if="rehearsal.told.value">
-            <span
-              class="n"
-              :title="`Nothing thinner than ${+(rehearsal.told.value.voxel * 2000).toPrecision(2)} mm is seen; a run shows it.`"
-              >{{ +(rehearsal.told.value.voxel * 1000).toPrecision(3) }} mm voxel</span
-            >
-            <span class="n dim">{{ rehearsal.rate.value.toFixed(1) }} frames/s</span>
-          </template>
-          <span v-else class="dim">Making the coarse liquid ready…</span>
-          <button class="bare" @click="rehearsal.held.value = !rehearsal.held.value">
-            {{ rehearsal.held.value ? 'Follow edits' : 'Hold (h)' }}
-          </button>
-          <button v-if="!viewer" class="bare" @click="keepAsDraft">Keep this as a draft</button>
-          <button class="bare" @click="rehearse">Leave</button>
-        </div>
+        <RehearsalBar
+          v-if="mode === REHEARSE"
+          v-model:held="rehearsal.held.value"
+          :told="rehearsal.told.value"
+          :rate="rehearsal.rate.value"
+          :keeps="!viewer"
+          @keep="keepAsDraft"
+          @leave="rehearse"
+        />
         <JudgeBar
           v-if="mode === JUDGE"
           v-model:options="judge.options"
@@ -356,31 +363,7 @@ onBeforeUnmount(() => {
           :behind="judge.behind.value"
           :problem="judge.problem.value"
         />
-        <ToolRail
-          v-if="!viewer"
-          :tool="placing.tool.value"
-          :way="placing.way.value"
-          :own="placing.own.value"
-          :recording="placing.recording.value"
-          :picked="element !== null"
-          @take="placing.take"
-          @way="placing.setWay"
-          @own="placing.own.value = !placing.own.value"
-          @record="placing.recording.value = !placing.recording.value"
-        />
-        <div
-          v-if="placing.beside.value.lines.length"
-          class="beside n"
-          role="status"
-          :style="{ left: `${placing.beside.value.x + 18}px`, top: `${placing.beside.value.y + 14}px` }"
-        >
-          <div v-for="(words, i) in placing.beside.value.lines" :key="i">{{ words }}</div>
-        </div>
-        <div v-else-if="placing.flight.value && scene" class="stream n" role="status" aria-label="Stream">
-          <div v-for="(words, i) in flightWords(placing.flight.value, scene.time.last)" :key="i">
-            {{ words }}
-          </div>
-        </div>
+        <PlacingLayer v-if="!viewer" :placing="placing" :picked="element !== null" :last="scene.time.last" />
         <p v-if="shown.absent.value" class="absent">{{ shown.absent.value }}</p>
         <Legend
           v-if="shown.shown.value?.choices"
@@ -399,6 +382,7 @@ onBeforeUnmount(() => {
         :forecast="take.forecast.value"
         :stages="stages"
         :problems="[
+          ...rehearsal.problems.value,
           ...placing.problems.value,
           ...take.refused.value,
           ...running.refused.value,
@@ -438,7 +422,13 @@ onBeforeUnmount(() => {
       />
     </div>
     <BringCamera v-model="bringing" :take="id" @made="useCamera" />
-    <ImportMesh v-model="importing" :take="id" @made="addMesh" />
+    <ImportMesh
+      v-model="importing"
+      :take="id"
+      :unit="take.take.value?.unit"
+      :up="take.take.value?.up"
+      @made="addMesh"
+    />
     <v-dialog :model-value="!!deleting" @update:model-value="deleting = null">
       <div class="panel">
         <h2>Delete the {{ deleting }} frames?</h2>
@@ -452,20 +442,7 @@ onBeforeUnmount(() => {
         </div>
       </div>
     </v-dialog>
-    <v-dialog v-model="help">
-      <div class="panel">
-        <h2>Keyboard</h2>
-        <dl>
-          <template v-for="s in shortcuts" :key="s[0]">
-            <dt class="n">{{ s[0] }}</dt>
-            <dd>{{ s[1] }}</dd>
-          </template>
-          <dt class="n">Ctrl Z</dt>
-          <dd>undo a change of the scene; with Shift, redo</dd>
-        </dl>
-        <p class="dim">Drag turns the view, with the right button it moves it, the wheel comes nearer.</p>
-      </div>
-    </v-dialog>
+    <KeyboardList v-model="help" :shortcuts="shortcuts" />
   </div>
 </template>
 
@@ -535,40 +512,6 @@ canvas {
   background: #2a363ce6;
   color: #d9e1e1;
 }
-.rehearsal {
-  white-space: nowrap;
-  position: absolute;
-  top: 54px;
-  left: 52px;
-  display: flex;
-  gap: 14px;
-  align-items: center;
-  font-size: 12px;
-  color: #d9e1e1;
-  text-shadow: 0 0 4px #0d1214;
-}
-.rehearsal .dim {
-  color: #93a4a9;
-}
-.rehearsal button {
-  color: #7fd6b5;
-}
-.beside,
-.stream {
-  position: absolute;
-  pointer-events: none;
-  white-space: nowrap;
-  color: #f3fbf9;
-  text-shadow:
-    0 0 3px #0d1214,
-    0 0 6px #0d1214;
-}
-.stream {
-  right: 14px;
-  bottom: 12px;
-  text-align: right;
-  color: #b8c7c8;
-}
 .absent {
   position: absolute;
   top: 54px;
@@ -578,11 +521,5 @@ canvas {
 }
 .empty {
   padding: 40px;
-}
-dl {
-  display: grid;
-  grid-template-columns: 70px 1fr;
-  gap: 4px 10px;
-  margin-bottom: 10px;
 }
 </style>

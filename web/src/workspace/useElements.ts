@@ -4,6 +4,8 @@ import type { Schemas } from '../api/client'
 import { label } from '../shell/words'
 import type { SceneDocument } from './useTake'
 
+const HELD = 'zinc-held'
+
 /** Which element is picked, and putting elements in and taking them out. */
 export function useElements(
   scene: Ref<SceneDocument | null>,
@@ -15,7 +17,7 @@ export function useElements(
   function freeName(base: string): string {
     const names = new Set(scene.value!.elements.map((e: { name: string }) => e.name))
     for (let n = 1; ; n++) {
-      const name = n === 1 ? base : `${base} ${n}`
+      const name = n === 1 ? base : `${base.replace(/ \d+$/, '')} ${n}`
       if (!names.has(name)) return name
     }
   }
@@ -66,6 +68,37 @@ export function useElements(
     void add(kind, name, shape, [0, 0, 0], side ? { side } : {})
   }
 
+  /** Call an element otherwise, also where others name it. */
+  function rename(index: number, name: string) {
+    const was = scene.value!.elements[index].name
+    const wanted = name.trim()
+    if (!wanted || wanted === was) return
+    const next = structuredClone(scene.value!)
+    next.elements[index].name = freeName(wanted)
+    for (const e of next.elements) if (e.attached === was) e.attached = next.elements[index].name
+    void keep(next)
+  }
+
+  /** Hold a copy of what is picked, for this take or another. */
+  function copy(take: number) {
+    if (element.value === null) return
+    localStorage.setItem(HELD, JSON.stringify({ take, element: scene.value!.elements[element.value] }))
+  }
+
+  /** Put in what is held; false where it is a mesh that another take has. */
+  function paste(take: number): boolean {
+    const held = JSON.parse(localStorage.getItem(HELD) ?? 'null') as {
+      take: number
+      element: SceneDocument
+    } | null
+    if (!held) return true
+    const own = { ...held.element }
+    if (held.take !== take && own.shape?.kind === 'mesh') return false
+    if (!scene.value!.elements.some((e: { name: string }) => e.name === own.attached)) own.attached = null
+    void put(own)
+    return true
+  }
+
   function remove() {
     const next = structuredClone(scene.value!)
     next.elements.splice(element.value!, 1)
@@ -73,5 +106,5 @@ export function useElements(
     void keep(next)
   }
 
-  return { element, put, addShape, addMesh, remove }
+  return { element, put, addShape, addMesh, rename, copy, paste, remove }
 }

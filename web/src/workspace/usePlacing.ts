@@ -272,8 +272,24 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     return { ...said.value, lines }
   })
 
-  return { tool, take, way, setWay, own, recording, beside, flight, problems, join }
+  const toggleOwn = () => (own.value = !own.value)
+  const toggleRecording = () => (recording.value = !recording.value)
+  return {
+    tool,
+    take,
+    way,
+    setWay,
+    own,
+    toggleOwn,
+    recording,
+    toggleRecording,
+    beside,
+    flight,
+    problems,
+    join,
+  }
 }
+export type Placing = ReturnType<typeof usePlacing>
 
 /** A stream in words: when and where it arrives, how fast, how much. */
 export function flightWords(f: Schemas['FlightReply'], last: number): string[] {

@@ -2,8 +2,13 @@ import { onBeforeUnmount, onMounted } from 'vue'
 
 export type Shortcut = [key: string, does: string, action: () => void]
 
-/** Keys that do something wherever the page has the focus, but in fields and dialogs. */
-export function useShortcuts(shortcuts: () => Shortcut[], undo: () => void, redo: () => void) {
+/** Keys that do something wherever the page has the focus, but in fields and dialogs; `held` with Ctrl. */
+export function useShortcuts(
+  shortcuts: () => Shortcut[],
+  undo: () => void,
+  redo: () => void,
+  held: Record<string, () => void> = {},
+) {
   function onKey(event: KeyboardEvent) {
     const target = event.target as HTMLElement
     if (target.closest('input, select, textarea, [role=listbox]')) return
@@ -13,6 +18,11 @@ export function useShortcuts(shortcuts: () => Shortcut[], undo: () => void, redo
       if (event.shiftKey) redo()
       else undo()
       return
+    }
+    const letter = event.key.toLowerCase()
+    if ((event.ctrlKey || event.metaKey) && held[letter] && !getSelection()?.toString()) {
+      event.preventDefault()
+      held[letter]()
     }
     if (event.ctrlKey || event.metaKey || event.altKey) return
     const key = event.key === ' ' ? 'Space' : event.key
