@@ -208,11 +208,15 @@ def _bytes_in(folder: Path) -> int:
 
 def remove(one: Production | Shot | Take) -> None:
     """Take something off the sheet; a week long it can be taken back. Refused (409) while it is being made."""
-    for take in takes_of(one):
-        if take.runs.filter(status__in=("waiting", "running")).exists():
-            raise Refused([f"Something of {take.shot.name} is being made; stop that run first."], 409)
+    _check_idle(takes_of(one))
     type(one).objects.filter(pk=one.pk).update(removed=timezone.now())
     sweep()
+
+
+def _check_idle(takes: list[Take]) -> None:
+    for take in takes:
+        if take.runs.filter(status__in=("waiting", "running")).exists():
+            raise Refused([f"Something of {take.shot.name} is being made; stop that run first."], 409)
 
 
 def take_back(one: Production | Shot | Take, user: User) -> None:
@@ -248,7 +252,10 @@ def sweep() -> int:
 
 
 def duplicate(one: Production | Shot | Take, user: User, *, frames: bool) -> Production | Shot | Take:
-    """A copy beside the first, with its frames or without; Refused (507) if the disk has no room for it."""
+    """A copy beside the first, with its frames or without; Refused (409) while they are made, (507) if the disk has no
+    room for it."""
+    if frames:
+        _check_idle(takes_of(one))
     _check_room(takes_of(one), frames)
     with transaction.atomic():
         if isinstance(one, Take):
@@ -280,7 +287,7 @@ def _copied_take(take: Take, shot: Shot, name: str, frames: bool) -> Take:
         shot=shot, name=name, description=take.description, scene=take.scene, position=_next(shot.takes.all())
     )
     if take.folder.is_dir():
-        left_out = {"uploads"} if frames else {"uploads", *QUALITIES}
+        left_out = {"uploads"} if frames else {"uploads", "deliveries", *QUALITIES}
         shutil.copytree(
             take.folder,
             made.folder,

@@ -1,0 +1,90 @@
+"""Gestures asked over the web, and rehearsals that come and go."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+from unittest import mock
+
+from studio.productions import rehearsing
+from studio.productions.models import Take
+from tests.studio.case import StudioCase
+from tests.waiting import until
+
+TUB = {"kind": "collider", "name": "Tub", "shape": {"kind": "tub", "radius": 0.15, "height": 0.2, "wall": 0.05}}
+TAP = {
+    "kind": "inflow",
+    "name": "Tap",
+    "shape": {"kind": "disc", "radius": 0.03},
+    "velocity": [0, -0.5, 0],
+    "pose": {"translation": [0.2, 0.35, 0.2]},
+}
+
+
+class Asked(StudioCase):
+    """What a gesture would do, of a scene that is kept or not."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.base = f"/api/takes/{self.take.pk}"
+        tub = {**TUB, "pose": {"translation": [0.2, 0.0, 0.2]}}
+        self.scene = {**self.take.scene, "elements": [tub]}
+        Take.objects.update(scene=self.scene)
+
+    def test_a_stream_that_is_not_kept(self) -> None:
+        scene = {**self.scene, "elements": [*self.scene["elements"], TAP]}
+        told = self.post(f"{self.base}/flight/draft", {"scene": scene, "element": 1}).json()
+        self.assertEqual((told["met"], told["leaves"]), ("Tub", False))
+        # a fall of 0.3 m from 0.5 m/s
+        self.assertAlmostEqual(told["speed"], (0.25 + 2 * 9.80665 * 0.3) ** 0.5, delta=0.2)
+        self.assertEqual(self.post(f"{self.base}/flight/draft", {"scene": scene, "element": 7}).status_code, 404)
+        self.assertEqual(len(Take.objects.get().scene["elements"]), 1)
+
+    def test_openings(self) -> None:
+        found = self.client.get(f"{self.base}/openings?frame=1").json()
+        self.assertIn(0.1, [round(o["radius"], 2) for o in found])
+
+    def test_a_room_is_told_and_kept_as_a_mesh_that_can_be_filled(self) -> None:
+        seed = {"seed": [0.2, 0.1, 0.2], "level": 0.15, "frame": 1}
+        told = self.post(f"{self.base}/room/final", seed).json()
+        self.assertAlmostEqual(told["litres"], 3.14159 * 0.1**2 * 0.1 * 1000, delta=0.1 * told["litres"])
+        file = self.post(f"{self.base}/room/final/keep", seed).json()["file"]
+        self.assertTrue((self.take.folder / file).is_file())
+        fill = {"kind": "fill", "name": "Fill", "shape": {"kind": "mesh", "file": file}}
+        change = {"revision": 1, "scene": {**self.scene, "elements": [*self.scene["elements"], fill]}}
+        self.assertEqual(self.put(f"{self.base}/scene", change).json()["problems"], [])
+        solid = self.post(f"{self.base}/room/final", {**seed, "seed": [0.2, 0.0, 0.33]})
+        self.assertEqual(solid.status_code, 422)
+
+    def test_a_rehearsal_plays_and_is_gone_when_it_is_left(self) -> None:
+        def frame(after: int | None, session: str = "a") -> Any:
+            body = {"scene": self.scene, "after": after, "session": session}
+            return self.post(f"{self.base}/rehearse", body)
+
+        first = frame(None)
+        length = int.from_bytes(first.content[4:8], "little")
+        self.assertEqual(json.loads(first.content[8 : 8 + length])["rehearsal"]["frame"], 1)
+        second = frame(1)
+        length = int.from_bytes(second.content[4:8], "little")
+        self.assertEqual(json.loads(second.content[8 : 8 + length])["rehearsal"]["frame"], 2)
+        (one,) = rehearsing._there.values()
+        with mock.patch.object(rehearsing, "MOST", 1):
+            self.assertEqual(frame(None, "b").status_code, 409)
+        self.assertEqual(self.client.delete(f"{self.base}/rehearse?session=a").json(), {"left": True})
+        until(lambda: one.process._process.poll() is not None, "its process is still there", 15)
+        self.assertEqual(rehearsing.count(), 0)
+        self.assertEqual([p.name for p in self.take.folder.glob("*")], [])
+
+    def test_one_that_nobody_asks_for_any_more_goes_by_itself(self) -> None:
+        with mock.patch.object(rehearsing, "UNSEEN", 0.6):
+            self.post(f"{self.base}/rehearse", {"scene": self.scene, "session": "a"})
+            (one,) = rehearsing._there.values()
+            until(lambda: rehearsing.count() == 0, "it is still there", 15)
+        until(lambda: one.process._process.poll() is not None, "its process is still there", 15)
+
+    def test_a_scene_that_cannot_run_is_told(self) -> None:
+        broken = {**TAP, "shape": {"kind": "mesh", "file": "none.ply"}}
+        reply = self.post(f"{self.base}/rehearse", {"scene": {**self.scene, "elements": [broken]}, "session": "a"})
+        self.assertEqual(reply.status_code, 422)
+        self.assertIn("none.ply", reply.json()["problems"][0]["says"])
+        rehearsing.leave((self.person.pk, self.take.pk, "a"))
