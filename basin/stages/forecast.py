@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from basin.cache import Cache
-from basin.scene import Advice
+from basin.scene import Advice, parse_scene
 from basin.stages.costs import liquid_size
 from basin.stages.pace import Expected, Pace
 from basin.stages.stage import Cost, Job, stages
@@ -108,3 +108,37 @@ def forecast(job: Job, pace: Pace | None = None) -> Forecast:
         costs,
         {name: pace.expect(name, cost.seconds) for name, cost in costs.items()},
     )
+
+
+FINEST, COARSEST = 1 / 3000, 1 / 4  # of the domain's longest edge: voxels among which one is looked for
+HALVINGS = 22
+
+
+def voxel_for(job: Job, what: str, value: float, pace: Pace | None = None) -> float:
+    """The final voxel size (m) at which a forecast has about a number of particles, bytes of memory or seconds.
+
+    Raises
+    ------
+    ValueError
+        If no voxel of this domain has so many, or so few.
+    """
+
+    def at(voxel: float) -> float:
+        liquid = {**document["liquid"], "voxel_size": voxel}
+        found = forecast(Job(parse_scene({**document, "liquid": liquid}), job.files, job.cache, job.quality), pace)
+        return {"particles": float(found.particles), "memory": float(found.memory), "seconds": found.seconds.likely}[
+            what
+        ]
+
+    document = job.scene.model_dump(mode="json")
+    factor = job.scene.quality.factor(job.quality)
+    reach = max(job.scene.domain.size)
+    fine, coarse = FINEST * reach / factor, COARSEST * reach / factor
+    if not at(coarse) <= value <= at(fine):
+        raise ValueError(
+            f"no voxel of this domain gives {value:.3g}; it lies between {at(coarse):.3g} and {at(fine):.3g}"
+        )
+    for _ in range(HALVINGS):
+        middle = (fine * coarse) ** 0.5
+        fine, coarse = (middle, coarse) if at(middle) > value else (fine, middle)
+    return float(f"{coarse:.4g}")

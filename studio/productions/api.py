@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from dataclasses import asdict, replace
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from ninja import Field, File, Router, Schema, UploadedFile
@@ -104,6 +104,10 @@ class ForecastReply(Schema):
     seconds: TimeReply
     problems: list[Said]
     remarks: list[Said]
+
+
+class Voxel(Schema):
+    voxel_size: float
 
 
 class Measure(Schema):
@@ -305,6 +309,15 @@ def forecast(request: HttpRequest, take_id: int, quality: str) -> ForecastReply:
         "seconds": asdict(expected.seconds),
     }
     return ForecastReply(**{**asdict(expected), **whole}, problems=told(said.problems), remarks=told(said.remarks))
+
+
+@router.get("/takes/{take_id}/budget/{quality}", response=Voxel)
+def budget(
+    request: HttpRequest, take_id: int, quality: str, what: Literal["particles", "memory", "seconds"], value: float
+) -> Voxel:
+    """The final voxel size that a number of particles, bytes or seconds allows."""
+    found = take_for(request, take_id)
+    return Voxel(voxel_size=reports.voxel_for_budget(found, services.quality_of(quality), what, value))
 
 
 @router.get("/takes/{take_id}/stages/{quality}", response=list[StageReport])

@@ -23,7 +23,7 @@ from basin.stages.advice import checked
 from basin.stages.assembly import Checked
 from basin.stages.deliver import delivery_states
 from basin.stages.files import SceneFiles
-from basin.stages.forecast import Forecast, forecast
+from basin.stages.forecast import Forecast, forecast, voxel_for
 from basin.stages.pace import Pace
 from basin.stages.placing import Seen, camera_path, placed_elements
 from basin.stages.run import states_by_keys
@@ -197,6 +197,16 @@ def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> 
     names = wanted or list(expected.costs)
     said = [expected.refusal(names), expected.lacking(job.cache.folder, names)]
     return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
+
+
+def voxel_for_budget(take: Take, quality: str, what: str, value: float) -> float:
+    """The final voxel size that a budget allows; Refused if there is none."""
+    if not value > 0 or not isfinite(value):
+        raise Refused(["Give a number above zero."])
+    try:
+        return voxel_for(job_of(take, quality), what, value, pace())
+    except ValueError as error:
+        raise Refused([f"{str(error).capitalize()}."]) from None
 
 
 def pace() -> Pace:

@@ -13,8 +13,10 @@ from basin.cache import Cache
 from basin.scene import parse_scene
 from basin.stages.costs import fastest, liquid_seconds, liquid_size
 from basin.stages.files import SceneFiles
+from basin.stages.forecast import forecast, voxel_for
 from basin.stages.pace import Pace
 from basin.stages.run import run
+from basin.stages.stage import Job
 
 G = 9.80665
 
@@ -87,6 +89,20 @@ class Reckoning(SimpleTestCase):
         drop = 4 / 3 * 3.14159 * 0.15**3
         self.assertAlmostEqual(over[11], 12e-3 * 11 / 24 / 0.05**3 * 8, delta=2)
         self.assertAlmostEqual(over[12], (12e-3 * 12 / 24 + drop) / 0.05**3 * 8, delta=0.03 * over[12])
+
+    def test_a_budget_gives_the_voxel(self) -> None:
+        job = Job(self.scene([self.drop(0.8)]), SceneFiles(Path(".")), Cache(Path("none")), "draft")
+        voxel = voxel_for(job, "particles", 50_000)
+        # eight to a cell in the volume of the ball
+        self.assertAlmostEqual(voxel, (4 / 3 * 3.14159 * 0.15**3 * 8 / 50_000) ** (1 / 3), delta=0.02 * voxel)
+        for what, value in (("memory", 2e9), ("seconds", 120.0)):
+            document = job.scene.model_dump(mode="json")
+            document["liquid"]["voxel_size"] = voxel_for(job, what, value)
+            found = forecast(Job(parse_scene(document), job.files, job.cache, "draft"))
+            told = {"memory": found.memory, "seconds": found.seconds.likely}[what]
+            self.assertAlmostEqual(told, value, delta=0.1 * value)
+        with self.assertRaisesRegex(ValueError, "no voxel"):
+            voxel_for(job, "particles", 1.0)
 
     def test_a_run_takes_about_as_long(self) -> None:
         pool = {"kind": "fill", "name": "Pool", "shape": {"kind": "box", "size": [1, 0.3, 1]}}

@@ -193,7 +193,7 @@ class SettingUp(PageCase):
         lands = middle[0] + 1.5 * np.sqrt(2 * drop / 9.80665)
         self.assertAlmostEqual(np.median(there[:, 0]), lands, delta=2 * VOXEL)
         # dragged by a handle: a number that is typed is the way
-        page.get_by_role("button", name="Box", exact=True).first.click()
+        page.get_by_role("button", name="Box", exact=True).click()
         at = self.element("Box")["pose"]["translation"]
         reach = page.evaluate("viewport.arm()")
         u, v = self.at(page, [at[0], at[1] + reach, at[2]])

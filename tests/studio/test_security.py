@@ -62,6 +62,7 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("post", "/api/takes/{take}/undo", {"revision": 0}, 409, "editor"),
     ("post", "/api/takes/{take}/redo", {"revision": 0}, 409, "editor"),
     ("get", "/api/takes/{take}/forecast/draft", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/budget/draft?what=particles&value=0", None, 422, "viewer"),
     ("get", "/api/takes/{take}/stages/draft", None, 200, "viewer"),
     ("delete", "/api/takes/{take}/stages/draft/liquid", None, 200, "editor"),
     ("get", "/api/takes/{take}/view/draft/liquid/1", None, 404, "viewer"),

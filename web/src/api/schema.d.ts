@@ -448,6 +448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/budget/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Budget
+         * @description The final voxel size that a number of particles, bytes or seconds allows.
+         */
+        get: operations["studio_productions_api_budget"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/stages/{quality}": {
         parameters: {
             query?: never;
@@ -1409,6 +1429,11 @@ export interface components {
             least: number;
             /** Most */
             most: number;
+        };
+        /** Voxel */
+        Voxel: {
+            /** Voxel Size */
+            voxel_size: number;
         };
         /** Measure */
         Measure: {
@@ -2409,6 +2434,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ForecastReply"];
+                };
+            };
+        };
+    };
+    studio_productions_api_budget: {
+        parameters: {
+            query: {
+                what: "particles" | "memory" | "seconds";
+                value: number;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Voxel"];
                 };
             };
         };

@@ -3,9 +3,10 @@ import { computed, ref } from 'vue'
 
 import type { Said, Schemas } from '../api/client'
 import SaidList from '../shell/SaidList.vue'
-import { bytes, count, duration, label } from '../shell/words'
+import { label } from '../shell/words'
+import ForecastBox from './ForecastBox.vue'
 import ItemList from './ItemList.vue'
-import { counts, settingsOf, settingsOfElement, settingsOfScene, type Setting } from './schema'
+import { counts, settingsOf, settingsOfElement, settingsOfScene, withValue, type Setting } from './schema'
 import SettingRow from './SettingRow.vue'
 import type { SceneDocument } from './useTake'
 
@@ -53,11 +54,6 @@ const title = computed(() =>
   props.element !== null
     ? props.scene.elements[props.element]?.name
     : (props.stages.find((s) => s.name === props.part)?.title ?? label(props.part)),
-)
-const timesTold = computed(() =>
-  Object.entries(props.forecast?.times ?? {})
-    .map(([name, t]) => `${props.stages.find((s) => s.name === name)?.title ?? name}: ${duration(t.likely)}`)
-    .join(', '),
 )
 const fileProblems = ref<Said[]>([])
 /** What is wrong, each thing once. */
@@ -134,17 +130,13 @@ const meshShape = computed(() => {
     <div class="foot">
       <SaidList :items="wrong" bad @remedy="(r) => emit('remedy', r)" />
       <SaidList :items="remarks" @remedy="(r) => emit('remedy', r)" />
-      <div v-if="forecast && part !== 'delivery'" class="forecast n" :class="{ over: !forecast.fits }">
-        <span>voxel</span><b>{{ +(forecast.voxel_size * 1000).toPrecision(3) }} mm</b> <span>memory</span
-        ><b>{{ bytes(forecast.memory) }}</b> <span>voxels</span><b>{{ count(forecast.voxels) }}</b>
-        <span>disk</span><b>{{ bytes(forecast.disk) }}</b> <span>particles</span
-        ><b>{{ count(forecast.particles) }}</b> <span>frames</span><b>{{ forecast.frames }}</b>
-        <span>time</span
-        ><b class="time" :title="timesTold"
-          >{{ duration(forecast.seconds.likely) }}, {{ duration(forecast.seconds.least) }} to
-          {{ duration(forecast.seconds.most) }}</b
-        >
-      </div>
+      <ForecastBox
+        v-if="forecast && part !== 'delivery'"
+        :take="take"
+        :forecast="forecast"
+        :stages="stages"
+        @voxel="(size) => emit('keep', withValue(scene, ['liquid', 'voxel_size'], size))"
+      />
     </div>
   </aside>
 </template>
@@ -186,28 +178,6 @@ h3 {
   gap: 6px;
   max-height: 45%;
   overflow: auto;
-}
-.forecast {
-  background: var(--deep);
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  padding: 7px 10px;
-  display: grid;
-  grid-template-columns: auto 1fr auto 1fr;
-  gap: 2px 10px;
-}
-.forecast .time {
-  grid-column: 2 / 5;
-}
-.forecast.over {
-  border-color: var(--coral);
-}
-.forecast span {
-  color: var(--dim);
-}
-.forecast b {
-  font-weight: 400;
-  text-align: right;
 }
 .apply {
   color: var(--accent);

@@ -43,7 +43,7 @@ const WAYS: [Way, string, string, string][] = [
       class="bare"
       :class="{ on: tool === name }"
       :aria-pressed="tool === name"
-      :aria-label="words.split(':')[0]"
+      :aria-label="`${words.split(':')[0]} tool`"
       :title="`${words} (${letter})`"
       @click="emit('take', tool === name ? null : name)"
     >
@@ -63,7 +63,12 @@ const WAYS: [Way, string, string, string][] = [
       >
         <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="path" /></svg>
       </button>
-      <button class="bare word" :title="'Axes of the scene, or its own (l)'" @click="emit('own')">
+      <button
+        class="bare word"
+        aria-label="Axes"
+        :title="'Axes of the scene, or its own (l)'"
+        @click="emit('own')"
+      >
         {{ own ? 'own' : 'scene' }}
       </button>
       <button
