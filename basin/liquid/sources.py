@@ -188,19 +188,19 @@ def fill_particles(
     points = low + (node + 0.5 + strewn(node)) * steps
     points = points[distance.at(points) < 0] @ matrix[:3, :3].T + matrix[:3, 3]
     points = points[open_places(layout.to_voxels(points).astype(np.float32), layout, solids, time)]
+    each = float(np.prod(steps)) * (scale / layout.dx) ** 3
+    if fill.is_box:  # whose lattice fits it
+        return points, each
     # how many strewn points a shape catches is a matter of luck, and a flat side along the lattice catches a whole
     # layer or none: the shares of the lattice's cells, within the shape and free of solids, tell its volume better
     middle = low + (node + 0.5) * steps
-    away = distance.at(middle) / float(steps.mean())
-    share = (away < 0).astype(np.float64) if fill.is_box else np.clip(0.5 - away, 0.0, 1.0)
+    share = np.clip(0.5 - distance.at(middle) / spacing, 0.0, 1.0)
     held = np.flatnonzero(share)
     place = layout.to_voxels(middle[held] @ matrix[:3, :3].T + matrix[:3, 3])
     free = np.minimum(place - layout.wall_low, layout.wall_high - place).min(axis=1)
-    free = np.minimum(free, solids.distance_of(place.astype(np.float32), time))
-    free *= layout.dx / (scale * float(steps.mean()))
+    free = np.minimum(free, solids.distance_of(place.astype(np.float32), time)) * layout.dx / (scale * spacing)
     whole = float(np.minimum(share[held], np.clip(0.5 + free, 0.0, 1.0)).sum())
-    volume = float(np.prod(steps)) * (scale / layout.dx) ** 3 * whole / max(len(points), 1)
-    return points, volume
+    return points, each * whole / max(len(points), 1)
 
 
 def _nodes(first: np.ndarray, last: np.ndarray) -> np.ndarray:

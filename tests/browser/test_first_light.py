@@ -61,12 +61,12 @@ class FirstLight(PageCase):
         page.get_by_role("button", name="Make it a collider").click()
         page.get_by_role("button", name="swell").wait_for()
         # the viewport gives it another form at another frame
-        form = "viewport.elements.at(-1).body.scale.x"  # how wide what is drawn is
-        page.wait_for_function("viewport.elements.at(-1)?.forms.has(0)")
+        form = "viewport.elements.shown.at(-1).body.scale.x"  # how wide what is drawn is
+        page.wait_for_function("viewport.elements.shown.at(-1)?.forms.has(0)")
         first = page.evaluate(form)
         for _ in range(5):
             page.keyboard.press(".")
-        page.wait_for_function("viewport.elements.at(-1)?.forms.has(5)")
+        page.wait_for_function("viewport.elements.shown.at(-1)?.forms.has(5)")
         self.wait(lambda: page.evaluate(form) > 1.2 * first, 10, "the collider kept its form")
         # an open mesh becomes the ground, and may be attached to the other one but not to itself
         bring([self.root / "bank.obj"])

@@ -9,6 +9,7 @@ from django.test import SimpleTestCase
 from skimage.measure import marching_cubes
 
 from basin.geometry.mesh import TriangleMesh, vertex_normals
+from basin.liquid.solids import SolidWorld
 from basin.liquid.sources import FillSource, fill_particles
 from basin.scene import parse_scene
 from basin.stages.assembly import liquid_world
@@ -264,6 +265,6 @@ class FilledSphere(SimpleTestCase):
             )
             world = liquid_world(scene, SceneFiles(Path(".")), "final")
             fill: FillSource = world.fills[0]
-            points, volume = fill_particles(fill, world.layout, 8, 0.0)
+            points, volume = fill_particles(fill, world.layout, SolidWorld(world.layout, [], 1.0), 8, 0.0)
             errors.append(len(points) * volume * 0.02**3 / (4 / 3 * np.pi * 0.1**3) - 1)
         self.assertLess(max(abs(e) for e in errors), 3 * 2.9e-3)

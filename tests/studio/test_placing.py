@@ -53,8 +53,8 @@ class Asked(StudioCase):
         fill = {"kind": "fill", "name": "Fill", "shape": {"kind": "mesh", "file": file}}
         change = {"revision": 1, "scene": {**self.scene, "elements": [*self.scene["elements"], fill]}}
         self.assertEqual(self.put(f"{self.base}/scene", change).json()["problems"], [])
-        solid = self.post(f"{self.base}/room/final", {**seed, "seed": [0.2, 0.0, 0.33]})
-        self.assertEqual(solid.status_code, 422)
+        outside = self.post(f"{self.base}/room/final", {**seed, "seed": [5.0, 0.0, 0.2]})
+        self.assertEqual(outside.status_code, 422)
 
     def test_a_rehearsal_plays_and_is_gone_when_it_is_left(self) -> None:
         def frame(after: int | None, session: str = "a") -> Any:
