@@ -71,7 +71,7 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
     element = scene.elements[index]
     if not isinstance(element, Inflow) or element.amount == "full":
         return None
-    mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, scene.voxel_size(quality))
+    mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, scene.voxel_size("draft"))
     sources = inflow_sources(element, index, scene, files, mouth)
     if not sources:
         return None
@@ -83,7 +83,7 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
     gravity = value_at(scene.liquid.gravity, start) * scale**2
     if speed < 1e-6 and not gravity.any():
         return None
-    dx = scene.voxel_size(quality)
+    dx = max(scene.voxel_size(quality), scene.voxel_size("draft"))  # of solids: finer ones are too dear for a gesture
     times = _moments(velocity, gravity, dx, np.array(scene.domain.size))
     origin = matrix[:3, 3] if isinstance(element.shape, Disc) else _middle(source, matrix)
     path = origin + velocity * times[:, None] + 0.5 * gravity * times[:, None] ** 2
@@ -103,7 +103,7 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
         speed=arrival,
         leaving=speed,
         width=float(width),
-        voxels=float(width / dx),
+        voxels=float(width / scene.voxel_size(quality)),
         litres_per_second=rate * 1000,
         litres=_litres(sources, scene, rate),
     )
@@ -174,15 +174,15 @@ def _distances(
     """Distance (n,) of a collider from points (n, 3), each at its own moment; far away while it does not act."""
     pose = scene.placement(element)
     held = kept_distance(element, scene, files, dx)
-    if isinstance(held, Deforming) or pose.moves():
-        found = np.concatenate(
-            [
-                held.at_time(float(t)).placed_at(p[None], pose.matrix(float(t)))
-                for p, t in zip(path, moments, strict=True)
-            ]
-        )
+    # what deforms is looked at as it is when the stream leaves: its forms are too dear for a gesture
+    form = held.at_time(float(moments[0]))
+    if pose.moves():
+        matrices = np.stack([pose.matrix(float(t)) for t in moments])
+        inverse = np.linalg.inv(matrices)
+        own = np.einsum("nij,nj->ni", inverse[:, :3, :3], path) + inverse[:, :3, 3]
+        found = form.at(own) * scale_of(matrices[0])
     else:
-        found = held.placed_at(path, pose.matrix(0.0))
+        found = form.placed_at(path, pose.matrix(0.0))
     acts = np.zeros(len(path), bool)
     for begin, until in element.spans():
         acts |= (moments >= begin) & (moments <= until)

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import numpy as np
 
 from basin.geometry.deforming import Deforming
 from basin.geometry.shapes import Disc
-from basin.scene import Advice, Collider, Inflow, Remedy, Scene
-from basin.stages.files import SceneFiles
-from basin.stages.flight import Flight, flight, kept_distance
+from basin.scene import Advice, Collider, Inflow, Remedy
+from basin.stages.advice.look import Look
+from basin.stages.flight import kept_distance
 
 THREAD = 2.0  # voxels across: a thinner stream breaks into drops that nothing holds together
 WANTED = 3.0  # voxels that the remedy gives it
@@ -18,18 +16,10 @@ CLOSE = 0.4  # voxels of a draft: from what a source stands nearer to, its strea
 OFF = 0.55
 
 
-def _flights(scene: Scene, files: SceneFiles) -> Iterator[tuple[int, Inflow, Flight]]:
-    for index, element in enumerate(scene.elements):
-        if isinstance(element, Inflow) and element.spans():
-            found = flight(scene, files, index, "final")
-            if found is not None:
-                yield index, element, found
-
-
-def leaves_the_domain(scene: Scene, files: SceneFiles) -> list[Advice]:
+def leaves_the_domain(look: Look) -> list[Advice]:
     """A stream that flies out through an open side or ceiling before it has met anything."""
-    said = []
-    for index, element, found in _flights(scene, files):
+    said, scene = [], look.scene
+    for index, element, found in look.flights:
         below = found.path[-1][1] <= scene.domain.low[1]
         if found.leaves and not below and found.frame <= scene.time.last:
             away = float(np.linalg.norm(np.subtract(found.path[-1], found.path[0])))
@@ -38,10 +28,10 @@ def leaves_the_domain(scene: Scene, files: SceneFiles) -> list[Advice]:
     return said
 
 
-def too_thin(scene: Scene, files: SceneFiles) -> list[Advice]:
+def too_thin(look: Look) -> list[Advice]:
     """A stream that is drawn out to less than two voxels before it arrives, at the final voxel."""
     said = []
-    for index, element, found in _flights(scene, files):
+    for index, element, found in look.flights:
         if found.leaves or found.voxels >= THREAD:
             continue
         finer = float(f"{found.width / WANTED:.2g}")
@@ -57,9 +47,9 @@ def too_thin(scene: Scene, files: SceneFiles) -> list[Advice]:
     return said
 
 
-def against_a_wall(scene: Scene, files: SceneFiles) -> list[Advice]:
+def against_a_wall(look: Look) -> list[Advice]:
     """A disc that lies on a collider and pours along or away from it: its stream clings to it."""
-    said = []
+    said, scene = [], look.scene
     dx = scene.voxel_size("draft")
     for index, element in enumerate(scene.elements):
         if not isinstance(element, Inflow) or not isinstance(element.shape, Disc) or element.attached:
@@ -69,7 +59,7 @@ def against_a_wall(scene: Scene, files: SceneFiles) -> list[Advice]:
         middle = scene.placement(element).matrix(0.0)[:3, 3]
         way = np.array(element.velocity) / np.linalg.norm(element.velocity)
         for other in scene.of_kind(Collider):
-            held = kept_distance(other, scene, files, dx)
+            held = kept_distance(other, scene, look.files, dx)
             if isinstance(held, Deforming) or scene.placement(other).moves() or not other.acts(0.0, 0.0):
                 continue
             here, ahead = held.placed_at(np.stack([middle, middle + dx * way]), scene.placement(other).matrix(0.0))
