@@ -26,6 +26,8 @@ LONGEST = 20.0  # shot seconds that a stream is followed
 MOST_POINTS = 1500
 AWAY = 1.5  # voxels that a stream must have flown before what it comes from can be met
 MOST_KEPT = 48  # distances of colliders
+MOST_BYTES = 300_000_000  # of them
+DEFORMING_BYTES = 60_000_000
 WALLS = ("x_min", "x_max", "y_min", "y_max", "z_min", "z_max")
 NAMED = {"x_min": "the wall at least x", "x_max": "the wall at most x", "y_min": "the floor", "y_max": "the ceiling"}
 NAMED |= {"z_min": "the wall at least z", "z_max": "the wall at most z"}
@@ -208,6 +210,11 @@ def kept_distance(element: Collider, scene: Scene, files: SceneFiles, dx: float)
     made = distance_of(element, scene, files, dx)
     with _lock:
         _kept[key] = made
-        while len(_kept) > MOST_KEPT:
+        while len(_kept) > 1 and (len(_kept) > MOST_KEPT or sum(map(_size, _kept.values())) > MOST_BYTES):
             _kept.popitem(last=False)
     return made
+
+
+def _size(held: Distance | Deforming) -> int:
+    """Bytes of a distance, about."""
+    return held.field.nbytes if isinstance(held, Distance) else DEFORMING_BYTES
