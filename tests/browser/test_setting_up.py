@@ -273,4 +273,27 @@ class SettingUp(PageCase):
         self.assertIn("mm voxel", bar.inner_text())
         page.get_by_role("button", name="Leave").click()
         page.get_by_text("This frame has no liquid yet.").wait_for()
+
+        # a key of the wall, moved by the keyboard, dragged, and taken out
+        def times() -> list[float]:
+            return [round(24 * k["time"], 3) for k in self.element("Pushing wall")["pose"]["translation"]["keys"]]
+
+        self.assertEqual(times(), [0, 6, 18, 36, 48])
+        page.get_by_role("button", name="Pushing wall", exact=True).click()
+        page.get_by_label("Key of Pushing wall at frame 19").focus()
+        page.keyboard.press("ArrowRight")
+        self.wait(lambda: times() == [0, 6, 19, 36, 48], 10, "the key was not moved")
+        box = page.get_by_label("Key of Pushing wall at frame 20").bounding_box()
+        lane = page.get_by_label("Keys", exact=True).bounding_box()
+        assert box
+        assert lane
+        page.mouse.move(box["x"] + 5, box["y"] + 6)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 5 - 4 * lane["width"] / 24, box["y"] + 6, steps=5)
+        page.get_by_text("stays").wait_for()
+        page.mouse.up()
+        self.wait(lambda: times() == [0, 6, 15, 36, 48], 10, "the key was not dragged")
+        page.get_by_label("Key of Pushing wall at frame 16").focus()
+        page.keyboard.press("Delete")
+        self.wait(lambda: times() == [0, 6, 36, 48], 10, "the key was not taken out")
         self.assertEqual(Cache(self.take.cache_folder("draft")).stage("liquid").records(), {})

@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { duration } from '../shell/words'
+import KeyLane from './KeyLane.vue'
 import type { SceneDocument } from './useTake'
 
 /** The time line: a row per stage with the truth about its frames, keys, and a chart of readings. */
@@ -11,10 +12,16 @@ const props = defineProps<{
   stages: Schemas['StageCard'][]
   reports: Schemas['StageReport'][]
   frame: number
+  element: number | null
   playing: boolean
   making: { stage: string; frame: number } | null
 }>()
-const emit = defineEmits<{ go: [frame: number]; toggle: []; delete: [stage: string] }>()
+const emit = defineEmits<{
+  go: [frame: number]
+  toggle: []
+  delete: [stage: string]
+  keep: [scene: SceneDocument]
+}>()
 
 /** What was measured on frames, of which stage, as the stages name it. */
 const measures = computed(() =>
@@ -61,14 +68,6 @@ const ticks = computed(() => {
   const out = [first.value]
   for (let n = Math.ceil((first.value + 1) / step) * step; n < last.value - step / 2; n += step) out.push(n)
   return [...out, last.value]
-})
-
-const keys = computed(() => {
-  const times = new Set<number>()
-  for (const e of props.scene.elements)
-    for (const v of Object.values(e.pose as Record<string, { keys?: { time: number }[] }>))
-      if (Array.isArray(v?.keys)) for (const k of v.keys) times.add(k.time)
-  return [...times].map((t) => first.value + t * props.scene.time.fps)
 })
 
 const series = computed(() => {
@@ -238,9 +237,12 @@ const number = (v: number | undefined) =>
           stroke-width="1.5"
         />
       </svg>
-      <svg class="row" :viewBox="`0 0 ${W} 18`" preserveAspectRatio="none" aria-label="Keys">
-        <path v-for="k in keys" :key="k" :d="`M${x(k + 0.5) - 4} 4h8v6l-4 5-4-5z`" fill="var(--dim)" />
-      </svg>
+      <KeyLane
+        :scene="scene"
+        :element="element"
+        @keep="(next) => emit('keep', next)"
+        @go="(n) => emit('go', n)"
+      />
       <svg
         class="row chart"
         :viewBox="`0 0 ${W} 40`"

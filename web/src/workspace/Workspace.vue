@@ -416,6 +416,8 @@ onBeforeUnmount(() => {
         :frame="frame"
         :playing="playing"
         :making="making"
+        :element="element"
+        @keep="(s) => take.keep(s)"
         @go="go"
         @toggle="toggle"
         @delete="(s) => (deleting = s)"
