@@ -186,15 +186,18 @@ def fill_particles(
         last = np.clip(np.ceil((most - low) / steps).astype(int) + 1, 0, count)
     node = _nodes(first, last)
     points = low + (node + 0.5 + strewn(node)) * steps
-    points = points[distance.at(points) < 0] @ matrix[:3, :3].T + matrix[:3, 3]
-    points = points[open_places(layout.to_voxels(points).astype(np.float32), layout, solids, time)]
+    middle = low + (node + 0.5) * steps
+    away = distance.at(middle)
+    points = points[distance.at(points) < 0]
     each = float(np.prod(steps)) * (scale / layout.dx) ** 3
+    in_box = each * int((away < 0).sum()) / max(len(points), 1)
+    points = points @ matrix[:3, :3].T + matrix[:3, 3]
+    points = points[open_places(layout.to_voxels(points).astype(np.float32), layout, solids, time)]
     if fill.is_box:  # whose lattice fits it
-        return points, each
+        return points, in_box
     # how many strewn points a shape catches is a matter of luck, and a flat side along the lattice catches a whole
     # layer or none: the shares of the lattice's cells, within the shape and free of solids, tell its volume better
-    middle = low + (node + 0.5) * steps
-    share = np.clip(0.5 - distance.at(middle) / spacing, 0.0, 1.0)
+    share = np.clip(0.5 - away / spacing, 0.0, 1.0)
     held = np.flatnonzero(share)
     place = layout.to_voxels(middle[held] @ matrix[:3, :3].T + matrix[:3, 3])
     free = np.minimum(place - layout.wall_low, layout.wall_high - place).min(axis=1)

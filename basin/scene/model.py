@@ -555,6 +555,10 @@ class Scene(Part):
         """Voxel size of the liquid in metres at a quality."""
         return self.liquid.voxel_size * self.quality.factor(quality)
 
+    def at_voxel(self, size: float) -> Scene:
+        """The same scene at another final voxel size (m)."""
+        return self.model_copy(update={"liquid": self.liquid.model_copy(update={"voxel_size": size})})
+
     def of_kind(self, kind: type[T]) -> list[T]:
         """Elements of one kind, in order."""
         return [e for e in self.elements if isinstance(e, kind)]

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from basin.cache import Cache
-from basin.scene import Advice, parse_scene
+from basin.scene import Advice
 from basin.stages.costs import liquid_size
 from basin.stages.pace import Expected, Pace
 from basin.stages.stage import Cost, Job, stages
@@ -124,13 +124,11 @@ def voxel_for(job: Job, what: str, value: float, pace: Pace | None = None) -> fl
     """
 
     def at(voxel: float) -> float:
-        liquid = {**document["liquid"], "voxel_size": voxel}
-        found = forecast(Job(parse_scene({**document, "liquid": liquid}), job.files, job.cache, job.quality), pace)
+        found = forecast(Job(job.scene.at_voxel(voxel), job.files, job.cache, job.quality), pace)
         return {"particles": float(found.particles), "memory": float(found.memory), "seconds": found.seconds.likely}[
             what
         ]
 
-    document = job.scene.model_dump(mode="json")
     factor = job.scene.quality.factor(job.quality)
     reach = max(job.scene.domain.size)
     fine, coarse = FINEST * reach / factor, COARSEST * reach / factor
