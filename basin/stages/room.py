@@ -238,7 +238,11 @@ def _half_faces(grid: _Grid) -> np.ndarray:
 
 
 def _side(grid: _Grid, node: np.ndarray) -> str:
-    names = (("least x", "most x"), ("the floor", "the ceiling"), ("least z", "most z"))
+    names = (
+        ("the wall at least x", "the wall at most x"),
+        ("the floor", "the ceiling"),
+        ("the wall at least z", "the wall at most z"),
+    )
     for axis in range(3):
         if node[axis] == 0:
             return names[axis][0]

@@ -61,6 +61,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     tool.value = next
     problems.value = []
     port()?.sketch.outlines('openings', [])
+    port()?.sketch.outlines('level', [])
     port()?.use(next && gestureOf(next))
     if (!next) void fly()
     if (next === 'inflow') void findOpenings()
