@@ -31,7 +31,7 @@ MESHING_AT_REST = 380_000_000
 MESHING_PER_PARTICLE = 225  # in one process, at half the liquid's voxel; more by the square of finer ones
 VERTICES_PER_PARTICLE = 0.5  # to the power of 2/3
 VERTEX_BYTES = 60
-# before this machine's own runs say more (`basin.stages.pace`): of two processors
+# before this machine's own runs say more (`basin.stages.pace`): of two processors; `benchmarks.forecast` compares
 SECONDS_A_SUBSTEP = 0.035
 SECONDS_PER_PARTICLE = 1.0e-6  # and substep
 SECONDS_OF_VISCOSITY = 6.0e-6
@@ -148,9 +148,9 @@ def fastest(scene: Scene, files: SceneFiles) -> float:
     return found
 
 
-def liquid_seconds(scene: Scene, files: SceneFiles, quality: str) -> float:
+def liquid_seconds(size: Size, scene: Scene, files: SceneFiles, quality: str) -> float:
     """Seconds of this kind of machine that all frames of the liquid take."""
-    size, settings = liquid_size(scene, files, quality), scene.liquid
+    settings = scene.liquid
     moved = fastest(scene, files) / scene.time.fps / scene.voxel_size(quality)
     pairs = np.ceil(moved / settings.cfl / 2) * 2
     substeps = float(np.clip(pairs, settings.substeps_min, settings.substeps_max))
@@ -159,9 +159,9 @@ def liquid_seconds(scene: Scene, files: SceneFiles, quality: str) -> float:
     return float((substeps * (SECONDS_A_SUBSTEP * (over > 0) + each * over)).sum())
 
 
-def surface_seconds(scene: Scene, files: SceneFiles, quality: str) -> float:
+def surface_seconds(size: Size, scene: Scene) -> float:
     """Seconds of this kind of machine that all frames of the surface take, two at a time."""
-    size, settings = liquid_size(scene, files, quality), scene.surface
+    settings = scene.surface
     finer = (0.5 / settings.voxel_share) ** 2
     each = SECONDS_A_SURFACE + SECONDS_PER_MESHED * size.over * finer
     if settings.colliders == "remove":
@@ -180,7 +180,7 @@ def liquid_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     frames = scene.time.last - scene.time.first + 1
     per_frame = size.particles * (FRAME_BYTES_PER_PARTICLE + 4 * numbers + TILES_PER_PARTICLE * TILE_BYTES)
     states = min(frames, 2 + frames // 12) * size.particles * (STATE_BYTES_PER_PARTICLE + 4 * numbers)
-    return Cost(int(memory), int(per_frame * frames + states), liquid_seconds(scene, files, quality))
+    return Cost(int(memory), int(per_frame * frames + states), liquid_seconds(size, scene, files, quality))
 
 
 def surface_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
@@ -190,4 +190,4 @@ def surface_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     memory = MESHING_AT_REST + size.particles * MESHING_PER_PARTICLE * finer
     vertices = VERTICES_PER_PARTICLE * size.particles ** (2 / 3) * finer * 12
     frames = scene.time.last - scene.time.first + 1
-    return Cost(int(memory), int(vertices * VERTEX_BYTES * frames), surface_seconds(scene, files, quality))
+    return Cost(int(memory), int(vertices * VERTEX_BYTES * frames), surface_seconds(size, scene))

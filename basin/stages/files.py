@@ -18,7 +18,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from basin.cache import Cache, StageCache
-from basin.exchange import Pictures, UnusableFile, read_mesh, read_pictures, read_sequence, sequence_files
+from basin.exchange import Pictures, UnusableFile, read_mesh, read_pictures, read_sequence, sequence_files, write_ply
 from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import Box, MeshShape, Sphere, primitive_mesh
@@ -192,6 +192,16 @@ class SceneFiles:
         if not path.is_relative_to(self.folder.resolve()):
             raise UnusableFile(f"{file}: lies outside the scene's folder")
         return path
+
+
+def keep_mesh(
+    path: Path, position: np.ndarray, triangle: np.ndarray, attributes: dict[str, np.ndarray] | None = None
+) -> None:
+    """Write a mesh of our own making (positions (n, 3) in m) beside a scene as PLY, whole or not at all."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f"{path.name}.part")
+    write_ply(part, position, triangle, attributes)
+    part.replace(path)
 
 
 def element_mesh(element: Shaped | Force, files: SceneFiles) -> TriangleMesh | None:

@@ -20,7 +20,7 @@ from basin.liquid.sources import InflowSource
 from basin.scene import Collider, Inflow, Scene
 from basin.settings import value_at
 from basin.stages.assembly import distance_of, inflow_sources
-from basin.stages.files import SceneFiles
+from basin.stages.files import SceneFiles, Shaped
 
 LONGEST = 20.0  # shot seconds that a stream is followed
 MOST_POINTS = 1500
@@ -73,7 +73,7 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
     element = scene.elements[index]
     if not isinstance(element, Inflow) or element.amount == "full":
         return None
-    mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, scene.voxel_size("draft"))
+    mouth = None if isinstance(element.shape, Disc) else kept_distance(element, scene, files, scene.voxel_size("draft"))
     sources = inflow_sources(element, index, scene, files, mouth)
     if not sources:
         return None
@@ -195,14 +195,15 @@ _kept: OrderedDict[tuple[object, ...], Distance | Deforming] = OrderedDict()
 _lock = Lock()
 
 
-def kept_distance(element: Collider, scene: Scene, files: SceneFiles, dx: float) -> Distance | Deforming:
-    """`distance_of` a collider, kept at hand: gestures ask for the same ones many times a second."""
+def kept_distance(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> Distance | Deforming:
+    """`distance_of` an element, kept at hand: gestures ask for the same ones many times a second."""
     pose, shape = scene.placement(element), element.shape
     where = () if pose.moves() else (*scene.domain.low, *scene.domain.size, pose.matrix(0.0).tobytes())
     file = ""
     if isinstance(shape, MeshShape):
         file = str(files.stamp(scene)) if shape.is_sequence() else files.mesh_digest(shape)
-    key = (shape.model_dump_json(), file, element.side, element.thickness, dx, *where)
+    solid = (element.side, element.thickness) if isinstance(element, Collider) else ()
+    key = (shape.model_dump_json(), file, *solid, dx, *where)
     with _lock:
         if key in _kept:
             _kept.move_to_end(key)

@@ -9,9 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from basin.exchange import read_camera, read_mesh, read_pictures, read_sequence, sequence_names, told, write_ply
+from basin.exchange import read_camera, read_mesh, read_pictures, read_sequence, sequence_names, told
 from basin.exchange.files import IMAGES, MOVING, PLAIN
-from basin.geometry.mesh import TriangleMesh
 from basin.scene import Scene
 from basin.scene.model import View
 from basin.stages.assembly import proposed_unit
@@ -142,11 +141,3 @@ def _roll(matrix: np.ndarray) -> float:
 def images_digest(folder: Path, pattern: str) -> str:
     """Tells an image or a sequence from others; UnusableFile if a file is no usable image."""
     return read_pictures(folder, pattern).digest()
-
-
-def write_mesh(path: Path, mesh: TriangleMesh) -> None:
-    """Keep a mesh of our own making as PLY, whole or not at all."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_suffix(".part")
-    write_ply(part, mesh.position, mesh.triangle)
-    part.replace(path)

@@ -11,9 +11,8 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from basin.cache import Cache, DamagedFrame
-from basin.exchange import write_ply
 from basin.scene import Scene, SceneError, parse_scene
-from basin.stages.files import SceneFiles
+from basin.stages.files import SceneFiles, keep_mesh
 from basin.stages.surface_stage import SurfaceStage, SurfaceWorld
 from basin.stages.view import attributes, pack_mesh, shaded
 from basin.surface.field import Field, Points, Simulated, SurfaceFailure
@@ -96,10 +95,7 @@ class Judge:
             raise JudgeFailure(str(error)) from None
         if len(surface.triangle) == 0:
             raise JudgeFailure("this frame has no surface to freeze")
-        path.parent.mkdir(parents=True, exist_ok=True)
-        part = path.with_name(f"{path.name}.part")
-        write_ply(part, surface.position, surface.triangle, surface.attributes)
-        part.replace(path)
+        keep_mesh(path, surface.position, surface.triangle, surface.attributes)
         return len(surface.triangle)
 
     def _ready(self, asked: Asked) -> tuple[Scene, Points, SurfaceSettings, Surroundings, float]:

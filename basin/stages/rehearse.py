@@ -48,10 +48,11 @@ def rehearsed_scene(document: dict[str, Any], files: SceneFiles) -> Scene:
     scene = parse_scene(document)
     fullest = liquid_size(scene, files, "draft").particles
     factor = min(scene.quality.draft * max(1.0, (fullest / PARTICLES) ** (1 / 3)), COARSEST)
-    quality = {**document.get("quality", {}), "draft": round(factor, 3)}
     most = min(scene.liquid.substeps_max, SUBSTEPS)
-    liquid = {**document.get("liquid", {}), "substeps_max": most, "substeps_min": min(scene.liquid.substeps_min, most)}
-    return parse_scene({**document, "quality": quality, "liquid": liquid})
+    least = min(scene.liquid.substeps_min, most)
+    liquid = scene.liquid.model_copy(update={"substeps_max": most, "substeps_min": least})
+    quality = scene.quality.model_copy(update={"draft": round(factor, 3)})
+    return scene.model_copy(update={"liquid": liquid, "quality": quality})
 
 
 @dataclass

@@ -64,4 +64,5 @@ def _put(held: Take, scene: dict[str, Any]) -> None:
 
 
 def _tell(held: Take, user: User) -> None:
-    publish({"type": "take", "take": held.pk, "revision": held.revision, "by": user.get_username()})
+    event = {"type": "take", "take": held.pk, "revision": held.revision, "by": user.get_username()}
+    transaction.on_commit(lambda: publish(event))  # who asks at once must find what is told

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Annotated, Any
 
 from django.http import HttpRequest, HttpResponse
@@ -10,10 +9,10 @@ from ninja import Field, Router, Schema
 
 from basin.scene import SceneError
 from basin.stages.files import SceneFiles, UnusableFile
-from basin.stages.flight import flight
-from basin.stages.openings import openings
+from basin.stages.flight import Flight, flight
+from basin.stages.openings import Opening, openings
 from basin.stages.rehearse import Rehearsed
-from basin.stages.room import NoRoom, find_room
+from basin.stages.room import NoRoom, Room, find_room
 from studio.errors import Refused
 from studio.productions import rehearsing, services
 from studio.productions.access import take_for, user_of
@@ -88,36 +87,35 @@ class RoomFile(Schema):
 
 
 @router.post("/takes/{take_id}/flight/{quality}", response=FlightReply | None)
-def stream_flight(request: HttpRequest, take_id: int, quality: str, wanted: FlightRequest) -> FlightReply | None:
+def stream_flight(request: HttpRequest, take_id: int, quality: str, wanted: FlightRequest) -> Flight | None:
     """How an inflow's stream flies, in a scene that need not be kept."""
     take = take_for(request, take_id)
     scene = services.check_scene_of(take, wanted.scene)
     if wanted.element >= len(scene.elements):
         raise Refused(["There is no such element."], 404)
     try:
-        found = flight(scene, SceneFiles(take.folder), wanted.element, services.quality_of(quality), wanted.frame)
+        return flight(scene, SceneFiles(take.folder), wanted.element, services.quality_of(quality), wanted.frame)
     except (UnusableFile, SceneError) as error:
         raise Refused([str(error)]) from None
-    return FlightReply(**asdict(found)) if found else None
 
 
 @router.get("/takes/{take_id}/openings", response=list[OpeningReply])
-def found_openings(request: HttpRequest, take_id: int, frame: Frame = 0) -> list[OpeningReply]:
+def found_openings(request: HttpRequest, take_id: int, frame: Frame = 0) -> list[Opening]:
     """Rims, edges and faces that a source could take the outline of."""
     take = take_for(request, take_id)
     try:
-        return [OpeningReply(**asdict(one)) for one in openings(scene_of(take), SceneFiles(take.folder), frame)]
+        return openings(scene_of(take), SceneFiles(take.folder), frame)
     except UnusableFile as error:
         raise Refused([str(error)]) from None
 
 
 @router.post("/takes/{take_id}/room/{quality}", response=RoomReply)
-def room(request: HttpRequest, take_id: int, quality: str, wanted: RoomRequest) -> RoomReply:
+def room(request: HttpRequest, take_id: int, quality: str, wanted: RoomRequest) -> Room:
     """What would fill the room about a point, up to a level or to where it runs over."""
     take = take_for(request, take_id)
     where = (scene_of(take), SceneFiles(take.folder), wanted.seed, wanted.level, wanted.frame)
     try:
-        return RoomReply(**asdict(find_room(*where, services.quality_of(quality))))
+        return find_room(*where, services.quality_of(quality))
     except (NoRoom, UnusableFile) as error:
         raise Refused([str(error)]) from None
 

@@ -15,11 +15,12 @@ from django.db import transaction
 
 from basin.cache import Cache, DamagedFrame, StageBusy
 from basin.scene import Scene, SceneError, parse_scene
+from basin.stages import files
 from basin.stages.advice import checked
 from basin.stages.assembly import Checked
 from basin.stages.deliver import DeliveryFailure, delivery_named
 from basin.stages.files import SceneFiles
-from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, write_mesh
+from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh
 from basin.stages.placing import seen_mesh
 from basin.stages.room import room_mesh
 from basin.stages.solid import solver_solid
@@ -196,7 +197,7 @@ def keep_room(take: Take, seed: tuple[float, float, float], level: float, frame:
     """Keep the room about a point as a mesh beside the scene; returns its name. NoRoom if there is none."""
     mesh = room_mesh(scene_of(take), SceneFiles(take.folder), seed, level, frame, quality)
     file = f"meshes/room-{mesh.digest()[:12]}.ply"
-    write_mesh(take.folder / file, mesh)
+    files.keep_mesh(take.folder / file, mesh.position, mesh.triangle)
     return file
 
 

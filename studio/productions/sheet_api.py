@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
 from django.db.models import Prefetch
@@ -197,9 +196,9 @@ def _take_card(take: Take) -> TakeCard:
 
 
 @router.get("/starts", response=list[StartCard])
-def starting_scenes(request: HttpRequest) -> list[StartCard]:
+def starting_scenes(request: HttpRequest) -> list[keeping.Start]:
     """Small scenes that a shot can begin with."""
-    return [StartCard(**{name: getattr(s, name) for name in StartCard.model_fields}) for s in keeping.starts()]
+    return list(keeping.starts())
 
 
 @router.post("/productions", response=Begun)
@@ -237,9 +236,9 @@ def change(request: HttpRequest, kind: Kind, key: int, wanted: Change) -> Begun:
 
 
 @router.get("/sheet/{kind}/{key}/weight", response=Weight)
-def weight(request: HttpRequest, kind: Kind, key: int) -> Weight:
+def weight(request: HttpRequest, kind: Kind, key: int) -> keeping.Weight:
     """What would go with it: frames, bytes and hours of work."""
-    return Weight(**asdict(keeping.weight(found(request, KINDS[kind], key))))
+    return keeping.weight(found(request, KINDS[kind], key))
 
 
 @router.post("/sheet/{kind}/{key}/duplicate", response=Begun)

@@ -238,7 +238,7 @@ def work_once(owner: str | None = None) -> bool:
             row.done, row.stage, row.frame, row.frame_seconds = done, frame.stage, frame.frame, seconds
             if not frame.reused:
                 count, before = spent.get(frame.stage, (0, 0.0))
-                spent[frame.stage] = count + 1, before + took
+                spent[frame.stage] = count + 1, before + min(took, frame.readings.get("seconds", took))
                 publish({**run_event(row), "type": "frame", "readings": frame.readings})
         if lease.stop.is_set():
             status, message = Run.Status.STOPPED, "stopped; whole frames are kept"

@@ -108,7 +108,8 @@ class Reckoning(SimpleTestCase):
         pool = {"kind": "fill", "name": "Pool", "shape": {"kind": "box", "size": [1, 0.3, 1]}}
         pool["pose"] = {"translation": [0, 0.15, 0]}
         scene = self.scene([pool, self.drop(0.8)], liquid={"voxel_size": 0.04})
-        reckoned = liquid_seconds(scene, SceneFiles(Path(".")), "draft")
+        files = SceneFiles(Path("."))
+        reckoned = liquid_seconds(liquid_size(scene, files, "draft"), scene, files, "draft")
         with tempfile.TemporaryDirectory() as folder:
             list(
                 run(scene, Path("."), Cache(Path(folder) / "warm"), stages=("liquid",), quality="draft", frames=(1, 2))

@@ -14,9 +14,8 @@ from basin.geometry.primitives import lathe_mesh
 from basin.liquid.step import Liquid
 from basin.scene import parse_scene
 from basin.stages.assembly import liquid_world
-from basin.stages.files import SceneFiles
+from basin.stages.files import SceneFiles, keep_mesh
 from basin.stages.flight import Flight, flight
-from basin.stages.imports import write_mesh
 from basin.stages.openings import openings
 from basin.stages.room import NoRoom, find_room, room_mesh
 
@@ -205,7 +204,8 @@ class Rooms(SimpleTestCase):
             files = SceneFiles(Path(folder))
             scene = scene_with([tub([0, 0.2, 0])])
             told = find_room(scene, files, (0, 0.35, 0), 0.5, 1, "draft").litres
-            write_mesh(Path(folder) / "room.ply", room_mesh(scene, files, (0, 0.35, 0), 0.5, 1, "draft"))
+            mesh = room_mesh(scene, files, (0, 0.35, 0), 0.5, 1, "draft")
+            keep_mesh(Path(folder) / "room.ply", mesh.position, mesh.triangle)
             shape = {"kind": "mesh", "file": "room.ply"}
             scene = scene_with([tub([0, 0.2, 0]), {"kind": "fill", "name": "Room", "shape": shape}])
             liquid = Liquid(liquid_world(scene, SceneFiles(Path(folder)), "draft"))

@@ -37,7 +37,7 @@ from studio.api import api
 from studio.asgi import application
 from studio.errors import Refused
 from studio.productions import reports, uploads
-from studio.productions.models import Production, Role, Take
+from studio.productions.models import Membership, Production, Role, Take
 from studio.runs import crashes, services
 from studio.runs.models import Run
 from tests.studio.case import CUBE, StudioCase
@@ -624,7 +624,15 @@ class People(StudioCase):
         with self.typed("river-of-clay"):
             call_command("person", "jon", stdout=mock.Mock())
         self.assertTrue(User.objects.get(username="jon").check_password("river-of-clay"))
-        self.assertIn("jon", Production.objects.get().members.values_list("username", flat=True))
+        self.assertEqual(self.take.shot.production.members.count(), 1)  # it has an owner, who lets people in
+
+    def test_what_nobody_owns_who_can_sign_in_goes_to_a_new_account(self) -> None:
+        from django.core.management import call_command
+
+        User.objects.update(is_active=False)
+        with self.typed("river-of-clay"):
+            call_command("person", "jon", stdout=mock.Mock())
+        self.assertEqual(Membership.objects.get(user__username="jon").role, Role.OWNER)
 
     def test_the_demo_signs_in_on_loopback_only(self) -> None:
         from django.core.management import call_command

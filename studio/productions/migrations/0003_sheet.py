@@ -3,6 +3,7 @@
 import django.db.models.deletion
 from django.conf import settings
 from django.db import migrations, models
+from django.utils import timezone
 
 SHEET = {
     "description": models.TextField(blank=True, default="", max_length=4000),
@@ -10,6 +11,11 @@ SHEET = {
     "archived": models.DateTimeField(blank=True, null=True),
     "removed": models.DateTimeField(blank=True, null=True),
 }
+
+
+def begin_their_week(apps, _schema):
+    """What was taken off while its files stayed for good can be taken back for a week from now on."""
+    apps.get_model("productions", "Take").objects.exclude(removed=None).update(removed=timezone.now())
 
 
 class Migration(migrations.Migration):
@@ -114,4 +120,5 @@ class Migration(migrations.Migration):
             model_name="state",
             constraint=models.UniqueConstraint(fields=("take", "step"), name="one_state_a_step"),
         ),
+        migrations.RunPython(begin_their_week, migrations.RunPython.noop),
     ]

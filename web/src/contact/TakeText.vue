@@ -5,6 +5,8 @@ import { useRoute, useRouter } from 'vue-router'
 import { client, plainly, problemsOf, type Said, type Schemas } from '../api/client'
 import SaidList from '../shell/SaidList.vue'
 import TopBar from '../shell/TopBar.vue'
+import TakeOff from './TakeOff.vue'
+import type { Thing } from './useSheet'
 
 /** A take's document as text: where one that cannot be used is mended, or taken off the sheet. */
 const id = Number(useRoute().params.id)
@@ -12,7 +14,7 @@ const router = useRouter()
 const take = ref<Schemas['TakeText'] | null>(null)
 const text = ref('')
 const problems = ref<Said[]>([])
-const removing = ref(false)
+const removing = ref<Thing | null>(null)
 
 onMounted(async () => {
   const path = { take_id: id }
@@ -36,6 +38,10 @@ async function keep() {
   else problems.value = problemsOf(error)
 }
 
+function ask() {
+  removing.value = { kind: 'take', id, name: take.value!.name, description: '', archived: false }
+}
+
 async function remove() {
   const { data, error } = await client
     .DELETE('/api/sheet/{kind}/{key}', { params: { path: { kind: 'take', key: id } } })
@@ -43,7 +49,7 @@ async function remove() {
       data: undefined,
       error: { problems: [plainly('The server does not answer; try again.')] },
     }))
-  removing.value = false
+  removing.value = null
   if (data) await router.push('/')
   else problems.value = problemsOf(error)
 }
@@ -64,23 +70,14 @@ async function remove() {
       <SaidList :items="problems" bad />
       <textarea v-model="text" class="n" spellcheck="false" aria-label="The take's document"></textarea>
       <div class="ends">
-        <v-btn @click="removing = true">Take it off the sheet</v-btn>
+        <v-btn @click="ask">Take it off the sheet</v-btn>
         <span class="space" />
         <v-btn to="/">Leave it</v-btn>
         <v-btn class="go" :disabled="text === take.text" @click="keep">Keep it</v-btn>
       </div>
     </main>
     <main v-else><SaidList :items="problems" bad /></main>
-    <v-dialog v-model="removing" max-width="420">
-      <div class="panel">
-        <h2>Take {{ take?.name }} off the sheet?</h2>
-        <p>For a week it can be taken back, under “Taken off”. Then it is gone, frames and all.</p>
-        <div class="ends">
-          <v-btn @click="removing = false">Leave it</v-btn>
-          <v-btn class="go" @click="remove">Take it off</v-btn>
-        </div>
-      </div>
-    </v-dialog>
+    <TakeOff :thing="removing" @leave="removing = null" @remove="remove" />
   </div>
 </template>
 

@@ -169,14 +169,6 @@ export class Elements {
     found.object.matrixWorldNeedsUpdate = true
   }
 
-  /** Boxes about elements as they stand now, by index. */
-  boxes(): Map<number, THREE.Box3> {
-    this.group.updateMatrixWorld(true)
-    return new Map(
-      this.shown.filter((s) => !s.plane).map((s) => [s.index, new THREE.Box3().setFromObject(s.body, true)]),
-    )
-  }
-
   /** What a ray meets first: of all that is seen, or of what is solid alone. */
   hit(
     ray: THREE.Raycaster,

@@ -23,8 +23,6 @@ export interface Ground {
   substeps: number
   /** m, the domain's longest edge */
   reach: number
-  low: number
-  top: number
 }
 
 /** Something that is placed by a press, a drag and, for some, a second press. */

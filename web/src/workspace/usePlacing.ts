@@ -51,8 +51,6 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
       frameSeconds: 1 / time.fps,
       substeps: liquid.substeps_max ?? 16,
       reach: Math.max(...(domain.size as number[])),
-      low: domain.low[1],
-      top: domain.low[1] + domain.size[1],
     }
   })
 

@@ -13,7 +13,7 @@ from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError
 
 from studio.accounts import DEMO
-from studio.productions.models import Production
+from studio.productions.models import Membership, Production, Role
 
 
 class Command(BaseCommand):
@@ -25,7 +25,7 @@ class Command(BaseCommand):
         parser.add_argument("--needed", action="store_true", help="fail if there is no account but the demo's")
 
     def handle(self, *_args: Any, name: str | None = None, needed: bool = False, **_options: Any) -> None:
-        """Ask, check, keep; an account that is new joins the productions that there are."""
+        """Ask, check, keep; an account that is new gets what nobody who can sign in owns."""
         if needed:
             if not User.objects.filter(is_active=True).exclude(username=DEMO).exists():
                 raise CommandError("there is no account")
@@ -48,6 +48,7 @@ class Command(BaseCommand):
         user.is_active = True
         user.save()
         if fresh:
-            for production in Production.objects.filter(removed=None):
-                production.members.add(user)
+            owned = Membership.objects.filter(role=Role.OWNER, user__is_active=True).values("production")
+            for production in Production.objects.filter(removed=None).exclude(pk__in=owned):
+                production.members.add(user, through_defaults={"role": Role.OWNER})
         self.stdout.write(f"{name} can sign in")
