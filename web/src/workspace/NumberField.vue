@@ -14,22 +14,32 @@ const props = defineProps<{
 const emit = defineEmits<{ keep: [value: number | null] }>()
 
 const text = ref('')
+let typed = false // and not kept yet: an answer that comes meanwhile does not take it away
+const show = () =>
+  (text.value = props.value === null || props.value === undefined ? '' : String(+props.value.toPrecision(6)))
 watch(
   () => props.value,
-  (v) => (text.value = v === null || v === undefined ? '' : String(+v.toPrecision(6))),
+  () => typed || show(),
   { immediate: true },
 )
 
+function leave() {
+  typed = false
+  show()
+}
+
 function keep() {
+  typed = false
   const trimmed = text.value.trim()
   if (trimmed === '' && props.nullable) return props.value === null || emit('keep', null)
   const n = Number(trimmed.replace(',', '.'))
   if (!Number.isFinite(n) || trimmed === '') {
-    text.value = props.value === null ? '' : String(props.value)
+    show()
     return
   }
   const kept = props.whole ? Math.round(n) : n
   if (kept !== props.value) emit('keep', kept)
+  else show()
 }
 
 const share = computed(() => {
@@ -42,6 +52,7 @@ const share = computed(() => {
 })
 
 function slide(event: Event) {
+  typed = true
   const [low, high] = props.slider!
   const s = Number((event.target as HTMLInputElement).value) / 1000
   const v = props.log ? low * (high / low) ** s : low + (high - low) * s
@@ -67,8 +78,11 @@ function slide(event: Event) {
         class="n"
         inputmode="decimal"
         :aria-label="label"
+        @input="typed = true"
         @change="keep"
         @keydown.enter="keep"
+        @keydown.esc="leave"
+        @blur="leave"
       />
       <em v-if="unit">{{ unit }}</em>
     </label>
