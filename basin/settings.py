@@ -114,6 +114,15 @@ class Key(Part):
     segment: Literal["cubic", "linear", "step"] = Field(
         "cubic", description="How the curve goes on from this key to the next."
     )
+    slope: float | Vec3 | None = Field(
+        None, description="Change in a second at this key, beside its cubic segments; none is found so as not to swing."
+    )
+
+    @model_validator(mode="after")
+    def _alike(self) -> Key:
+        if self.slope is not None and isinstance(self.slope, tuple) != isinstance(self.value, tuple):
+            raise ValueError("slope and value of a key must be both numbers or both vectors")
+        return self
 
 
 class Curve(Part):
@@ -141,8 +150,8 @@ class Curve(Part):
             return times, np.zeros((0, 4, values.shape[1]))
         with np.errstate(over="ignore"):  # of slopes next to nothing, whose inverses are taken
             coefficients = np.moveaxis(PchipInterpolator(times, values, axis=0).c, 1, 0).copy()
-        if coefficients.shape[1] < 4:  # pragma: no cover - scipy always gives cubics
-            raise ValueError("unexpected interpolator")
+        if any(key.slope is not None for key in self.keys):
+            coefficients = _hermite(times, values, self._slopes(coefficients, times))
         for i, key in enumerate(self.keys[:-1]):
             if key.segment == "cubic":
                 continue
@@ -151,6 +160,16 @@ class Curve(Part):
             if key.segment == "linear":
                 coefficients[i, 2] = (values[i + 1] - values[i]) / (times[i + 1] - times[i])
         return times, coefficients
+
+    def _slopes(self, found: np.ndarray, times: np.ndarray) -> np.ndarray:
+        """Slopes (k, d) at the keys: those given, else those of the cubics that were found."""
+        c3, c2, c1, _ = found[-1]
+        step = times[-1] - times[-2]
+        slopes = np.concatenate([found[:, 2], [(3 * c3 * step + 2 * c2) * step + c1]])
+        for i, key in enumerate(self.keys):
+            if key.slope is not None:
+                slopes[i] = key.slope
+        return np.asarray(slopes)
 
     def at(self, time: float) -> np.ndarray:
         """Value (d,) at a shot time; held before the first and after the last key."""
@@ -172,6 +191,21 @@ class Curve(Part):
             if times[i] < end and times[i + 1] > start and np.any(coefficients[i][:3]):
                 touched.append([float(times[i]), coefficients[i].round(12).tolist()])
         return [touched, self.at(start).round(12).tolist(), self.at(end).round(12).tolist()]
+
+
+def _hermite(times: np.ndarray, values: np.ndarray, slopes: np.ndarray) -> np.ndarray:
+    """Coefficients (k - 1, 4, d), highest power first, of cubics with values and slopes (k, d) at their ends."""
+    step = np.diff(times)[:, None]
+    chord = np.diff(values, axis=0) / step
+    return np.stack(
+        [
+            (slopes[:-1] + slopes[1:] - 2 * chord) / step**2,
+            (3 * chord - 2 * slopes[:-1] - slopes[1:]) / step,
+            slopes[:-1],
+            values[:-1],
+        ],
+        axis=1,
+    )
 
 
 def value_at(value: float | tuple[float, ...] | Curve, time: float) -> np.ndarray:

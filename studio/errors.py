@@ -28,14 +28,23 @@ class Remedy(Schema):
     value: Any = None
 
 
+class Show(Schema):
+    """Where (m) and at which frame something is seen."""
+
+    point: list[float]
+    frame: int
+
+
 class Said(Schema):
-    """One thing that is said: of what, what, what it leads to, and what mends it."""
+    """One thing that is said: of what, what, what it leads to, what mends it, where it is seen, what found it."""
 
     says: str
     where: str
     element: str
     leads_to: str
     remedy: Remedy | None = None
+    rule: str = ""
+    show: Show | None = None
 
 
 def told(advice: Sequence[Advice]) -> list[Said]:

@@ -92,7 +92,7 @@ def _signed_in(cookie: str) -> bool:
 
 
 async def _answer(send: Send, status: int, says: str) -> None:
-    said = {"says": says, "where": "", "element": "", "leads_to": "", "remedy": None}
+    said = {"says": says, "where": "", "element": "", "leads_to": "", "remedy": None, "rule": "", "show": None}
     body = json.dumps({"problems": [said]}).encode()
     headers = [(b"content-type", b"application/json"), (b"content-length", str(len(body)).encode())]
     await send({"type": "http.response.start", "status": status, "headers": [*headers, (b"connection", b"close")]})

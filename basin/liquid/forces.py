@@ -304,6 +304,23 @@ def push(velocity: list[np.ndarray], phi: np.ndarray, opened: list[np.ndarray], 
         _push_faces(*where, force.row, force.wave, force.first_wave, force.dt, axis, velocity[axis])
 
 
+@kernel
+def _felt(points, skin, rows, wave, begin, out):
+    for p in range(len(points)):
+        for f in range(rows.shape[0]):
+            x, y, z = points[p]
+            a, b, c = _change(rows[f], wave, begin[f], begin[f + 1], x, y, z, 0.0, 0.0, 0.0, skin, 1e-6)
+            out[p, 0], out[p, 1], out[p, 2] = out[p, 0] + a, out[p, 1] + b, out[p, 2] + c
+
+
+def felt(points: np.ndarray, force: Push, skin: float) -> np.ndarray:
+    """Accelerations (n, 3) in m/s2 that liquid at rest feels at points (n, 3) in metres; `skin` is its surface per
+    volume there (1/m), which wind acts on."""
+    out = np.zeros((len(points), 3))
+    _felt(np.ascontiguousarray(points, np.float64), skin, force.row, force.wave, force.first_wave, out)
+    return out * 1e6
+
+
 @kernel(parallel=True)
 def _push_alone(alone, record, low, dx, rows, wave, begin, dt):
     for p in prange(record.shape[0]):

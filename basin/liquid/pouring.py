@@ -34,7 +34,7 @@ def fill(world: LiquidWorld, state: LiquidState, solids: SolidWorld, frame: int)
 
 
 def pour(world: LiquidWorld, state: LiquidState, solids: SolidWorld, time: float, ahead: np.ndarray) -> None:
-    """Put in what the inflows gave since the last substep, up to a shot second.
+    """Put in what the inflows gave since the last substep, up to a shot second; nothing while there is enough.
 
     Parameters
     ----------
@@ -42,6 +42,8 @@ def pour(world: LiquidWorld, state: LiquidState, solids: SolidWorld, time: float
     """
     now, dx, per_cell = time * world.time_scale, world.layout.dx, world.particles_per_cell
     for source in world.inflows:
+        if world.particles_most is not None and len(state.particles) >= world.particles_most:
+            return
         if source.full:
             if source.start <= now <= source.end:
                 there = (state.particles, world.layout, per_cell, time, state.epoch)

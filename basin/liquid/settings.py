@@ -45,6 +45,15 @@ class LiquidSettings(Part):
         meaning="Depth under the surface that keeps particles; below, the grid alone carries the liquid and its "
         "volume. 0 keeps particles everywhere; 4 to 6 suits deep water.",
     )
+    particles_most: int | None = setting(
+        None,
+        unit="pt",
+        group="Detail",
+        ge=1,
+        le=1_000_000_000,
+        label="Particles at most",
+        meaning="Inflows hold back while the liquid has so many particles, at whatever quality; empty for no limit.",
+    )
     gravity: Vec3 | Curve = setting(
         (0.0, -9.80665, 0.0), unit="m/s2", group="Behaviour", keyed=True, meaning="Acceleration of free fall."
     )

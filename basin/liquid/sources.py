@@ -490,20 +490,22 @@ def put_in(particles: Particles, newborn: Newborn, per_cell: int, next_id: int) 
 
 @dataclass(frozen=True)
 class DrainZone:
-    """Where liquid is thrown away between `start` and `end` (shot seconds)."""
+    """Where liquid is thrown away between `start` and `end` (shot seconds): in a shape, or `outside` of it."""
 
     name: str
     distance: Distance | Deforming
     pose: Placement
     start: float
     end: float
+    outside: bool = False
 
     def holds(self, place: np.ndarray, layout: Layout, shot_time: float) -> np.ndarray:
         """Which places (n, 3) in voxels it swallows at a shot time, bool (n,)."""
         if not self.start <= shot_time <= self.end:
             return np.zeros(len(place), bool)
         metres = layout.to_metres(place).astype(np.float64)
-        return self.distance.at_time(shot_time).placed_at(metres, self.pose.matrix(shot_time)) < 0
+        inside = self.distance.at_time(shot_time).placed_at(metres, self.pose.matrix(shot_time)) < 0
+        return ~inside if self.outside else inside
 
 
 def drained(particles: Particles, drains: list[DrainZone], layout: Layout, shot_time: float) -> tuple[Particles, float]:

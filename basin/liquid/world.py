@@ -45,6 +45,7 @@ class LiquidWorld:
     carried : what each particle carries along
     texture_clock : frames after which a rest position is renewed; 0 if none are carried
     density : kg/m3
+    particles_most : particles from which on inflows hold back
     """
 
     layout: Layout
@@ -70,6 +71,7 @@ class LiquidWorld:
     carried: Carried = field(default_factory=Carried)
     texture_clock: int = 0
     density: float = WATER
+    particles_most: int | None = None
 
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""

@@ -1,6 +1,6 @@
 """The scene: one document that says all that a take depends on."""
 
-from basin.scene.advice import Advice, Remedy, advised
+from basin.scene.advice import Advice, Remedy, Show, advised
 from basin.scene.document import SceneError, load_scene, parse_scene, scene_schema
 from basin.scene.model import Collider, Delivery, Domain, Drain, Fill, Force, Inflow, Scene
 
@@ -16,6 +16,7 @@ __all__ = [
     "Remedy",
     "Scene",
     "SceneError",
+    "Show",
     "advised",
     "load_scene",
     "parse_scene",

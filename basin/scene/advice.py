@@ -17,6 +17,14 @@ class Remedy:
 
 
 @dataclass(frozen=True)
+class Show:
+    """A point (m) of the scene and a frame at which something is seen."""
+
+    point: tuple[float, float, float]
+    frame: int
+
+
+@dataclass(frozen=True)
 class Advice:
     """One thing that is said.
 
@@ -27,6 +35,8 @@ class Advice:
     element : name of the element that it is about; nothing for none
     leads_to : what comes of it if it stays
     remedy : an edit that mends it; None if there is not one alone
+    rule : what found it; with the element's name it says what can be put aside
+    show : where and when it is seen; None if it is nowhere
     """
 
     says: str
@@ -34,6 +44,13 @@ class Advice:
     element: str = ""
     leads_to: str = ""
     remedy: Remedy | None = None
+    rule: str = ""
+    show: Show | None = None
+
+    @property
+    def aside(self) -> str:
+        """What a scene lists to have it put aside; empty for what must be said."""
+        return f"{self.rule}:{self.element}" if self.rule else ""
 
     def __str__(self) -> str:
         place = self.where

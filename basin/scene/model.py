@@ -19,7 +19,7 @@ T = TypeVar("T")
 Wall = Literal["closed", "open", "periodic", "calm"]
 FORMAT = "zinc-scene/1"
 MOST_FRAMES = 10_000
-MOST_ELEMENTS, MOST_DELIVERIES, LONGEST_CHAIN = 200, 20, 16
+MOST_ELEMENTS, MOST_DELIVERIES, LONGEST_CHAIN, MOST_ASIDE = 200, 20, 16, 1000
 MOST_VOXELS = 100_000  # along an edge of the domain
 WATER, PEAT = (0.05, 0.21, 0.22), (0.35, 0.11, 0.03)  # linear red, green, blue
 
@@ -131,6 +131,11 @@ class Element(Part):
         slider=(0, 1),
         meaning="Whether it is seen in the viewport: from 0.5 on. It acts all the same.",
     )
+    hidden: bool = setting(False, group="Place", meaning="Put out of sight while setting up. It acts all the same.")
+    locked: bool = setting(
+        False, group="Place", meaning="Not picked nor moved in the viewport; settings and keys can be changed still."
+    )
+    group: str = setting("", group="Place", meaning="Elements of the same group are picked together.")
 
 
 def _share(meaning: str) -> Any:
@@ -283,6 +288,12 @@ class Drain(Span):
 
     kind: Literal["drain"] = "drain"
     shape: FillShape = Field(default_factory=Box, description="Its shape.")
+    takes: Literal["inside", "outside"] = setting(
+        "inside",
+        group="Shape",
+        label="Liquid goes",
+        meaning="Inside of the shape, or everywhere outside of it: what strays from where it belongs is thrown away.",
+    )
 
 
 class Force(Span):
@@ -497,6 +508,7 @@ class Scene(Part):
     deliveries: list[Delivery] = setting(
         factory=list, group="Deliveries", control="list", meaning="Named sets of files that leave."
     )
+    aside: list[str] = Field(default_factory=list, max_length=MOST_ASIDE, description="Advice that was put aside.")
 
     @model_validator(mode="after")
     def _deliveries(self) -> Scene:

@@ -403,7 +403,8 @@ def _calm(scene: Scene) -> list[forces.Force]:
     return found
 
 
-def _forces(element: Force, scene: Scene) -> list[forces.Force]:
+def forces_of(element: Force, scene: Scene) -> list[forces.Force]:
+    """A force as the solver sees it, once for each span in which it acts."""
     zone, size = forces.EVERYWHERE, np.zeros(3)
     if isinstance(element.zone, Box):
         zone, size = forces.BOX, np.array(element.zone.size) / 2
@@ -471,7 +472,8 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         bodies += [Body(*solid, max(a, 0.0), b) for a, b in collider.spans()]
     for drain in scene.of_kind(Drain):
         zone = (drain.name, distance_of(drain, scene, files, dx), scene.placement(drain))
-        drains += [DrainZone(*zone, a, b) for a, b in drain.spans()]
+        outside = drain.takes == "outside"
+        drains += [DrainZone(*zone, a, b, outside) for a, b in drain.spans()]
     fills, inflows = [], []
     for number, element in enumerate(scene.elements):
         if isinstance(element, Fill):
@@ -490,7 +492,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         fills=fills,
         inflows=inflows,
         drains=drains,
-        forces=[*_calm(scene), *(f for e in scene.of_kind(Force) for f in _forces(e, scene))],
+        forces=[*_calm(scene), *(f for e in scene.of_kind(Force) for f in forces_of(e, scene))],
         discard=scene.domain.discard / dx,
         gravity=value_at(settings.gravity, 0.0),
         gravity_keys=settings.gravity if isinstance(settings.gravity, Curve) else None,
@@ -508,4 +510,5 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         carried=carried_by(scene),
         texture_clock=settings.texture_clock,
         density=settings.density,
+        particles_most=settings.particles_most,
     )

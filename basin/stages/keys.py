@@ -119,7 +119,8 @@ def _part(scene: Scene, files: SceneFiles, index: int) -> Part:
         own = _listed('"collider"', shape, _text(side), _over(pose), _acts(element))
         return _acting(element, own)
     if isinstance(element, Drain):
-        return _acting(element, _listed('"drain"', shape, _over(pose), _acts(element)))
+        takes = [_text(element.takes)] if element.takes != "inside" else []
+        return _acting(element, _listed('"drain"', shape, _over(pose), _acts(element), *takes))
     dyed = [_text(one) for one in carrying.depends(element, scene, files)]
     if isinstance(element, Fill):
         at = scene.time.first if element.start_frame is None else element.start_frame

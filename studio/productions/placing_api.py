@@ -7,12 +7,16 @@ from typing import Annotated, Any
 from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
-from basin.scene import SceneError
+from basin.scene import Scene, SceneError
+from basin.scene.rescale import lasting, rescaled
 from basin.stages.files import SceneFiles, UnusableFile
-from basin.stages.flight import Flight, flight
-from basin.stages.openings import Opening, openings
-from basin.stages.rehearse import Rehearsed
-from basin.stages.room import NoRoom, Room, find_room
+from basin.stages.gestures.filling import Filling, Given, NotFilled, filling, solved
+from basin.stages.gestures.fit import Fitted, fitted
+from basin.stages.gestures.flight import Flight, flight
+from basin.stages.gestures.openings import Opening, openings
+from basin.stages.gestures.pushes import Pushes, pushes
+from basin.stages.gestures.rehearse import Rehearsed
+from basin.stages.gestures.room import NoRoom, Room, find_room
 from studio.errors import Refused
 from studio.productions import rehearsing, services
 from studio.productions.access import take_for, user_of
@@ -21,6 +25,7 @@ from studio.productions.reports import scene_of
 router = Router(tags=["placing"])
 Frame = Annotated[int, Field(ge=0, le=1_000_000)]
 Metres = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
+Seconds = Annotated[float, Field(gt=0, le=1e6, allow_inf_nan=False)]
 Point = tuple[Metres, Metres, Metres]
 
 
@@ -28,6 +33,52 @@ class FlightRequest(Schema):
     scene: dict[str, Any]
     element: int = Field(ge=0, le=10_000)
     frame: Frame | None = None
+
+
+class FillingRequest(FlightRequest):
+    level: Metres | None = None
+
+
+class SolveRequest(FillingRequest):
+    given: Given
+    value: Seconds
+
+
+class FillingReply(Schema):
+    vessel: str
+    litres: float
+    level: float
+    height: float
+    runs_over: float | None
+    arrives: float
+    full: float | None
+    frame: int | None
+    stops: float | None
+    open: str
+    walled: bool
+
+
+class ElementReply(Schema):
+    element: dict[str, Any]
+
+
+class PushesReply(Schema):
+    lines: list[list[list[float]]]
+    strongest: float
+    mean: float
+
+
+class FittedReply(Schema):
+    low: list[float]
+    size: list[float]
+    voxels: int
+    before: int
+    kept: list[str]
+
+
+class RescaledReply(Schema):
+    factor: float
+    scene: dict[str, Any]
 
 
 class FlightReply(Schema):
@@ -75,6 +126,8 @@ class RehearsalRequest(Schema):
     scene: dict[str, Any]
     after: Frame | None = None
     by: str = Field("speed", max_length=80)
+    start: Frame | None = None
+    quality: str = Field("draft", max_length=10)
     session: str = Field(max_length=80)
 
 
@@ -89,14 +142,71 @@ class RoomFile(Schema):
 @router.post("/takes/{take_id}/flight/{quality}", response=FlightReply | None)
 def stream_flight(request: HttpRequest, take_id: int, quality: str, wanted: FlightRequest) -> Flight | None:
     """How an inflow's stream flies, in a scene that need not be kept."""
+    scene, files = _scene_with(request, take_id, wanted)
+    try:
+        return flight(scene, files, wanted.element, services.quality_of(quality), wanted.frame)
+    except (UnusableFile, SceneError) as error:
+        raise Refused([str(error)]) from None
+
+
+@router.post("/takes/{take_id}/filling/{quality}", response=FillingReply | None)
+def filled(request: HttpRequest, take_id: int, quality: str, wanted: FillingRequest) -> Filling | None:
+    """What an inflow fills, in a scene that need not be kept, and when it is full."""
+    scene, files = _scene_with(request, take_id, wanted)
+    try:
+        return filling(scene, files, wanted.element, services.quality_of(quality), wanted.level)
+    except (UnusableFile, SceneError) as error:
+        raise Refused([str(error)]) from None
+
+
+@router.post("/takes/{take_id}/filling/{quality}/solve", response=ElementReply)
+def solve_filling(request: HttpRequest, take_id: int, quality: str, wanted: SolveRequest) -> ElementReply:
+    """An inflow's settings for a speed, a rate, litres in all, or the time at which what it fills is full."""
+    scene, files = _scene_with(request, take_id, wanted)
+    given: Given = wanted.given
+    try:
+        asked = (services.quality_of(quality), given, wanted.value, wanted.level)
+        return ElementReply(element=solved(scene, files, wanted.element, *asked))
+    except (NotFilled, UnusableFile, SceneError) as error:
+        raise Refused([str(error)]) from None
+
+
+@router.post("/takes/{take_id}/pushes/{quality}", response=PushesReply)
+def shown_pushes(request: HttpRequest, take_id: int, quality: str, wanted: FlightRequest) -> Pushes:
+    """What a force does, in a scene that need not be kept: lines along its push."""
+    scene, _ = _scene_with(request, take_id, wanted)
+    frame = scene.time.first if wanted.frame is None else wanted.frame
+    return pushes(scene, wanted.element, frame, services.quality_of(quality))
+
+
+@router.get("/takes/{take_id}/fit/{quality}", response=FittedReply | None)
+def fitted_domain(request: HttpRequest, take_id: int, quality: str) -> Fitted | None:
+    """The domain that the scene needs."""
+    take = take_for(request, take_id)
+    try:
+        return fitted(scene_of(take), SceneFiles(take.folder), services.quality_of(quality))
+    except (UnusableFile, SceneError) as error:
+        raise Refused([str(error)]) from None
+
+
+@router.get("/takes/{take_id}/lasting", response=RescaledReply)
+def lasting_scene(request: HttpRequest, take_id: int, action: Seconds, seconds: Seconds) -> RescaledReply:
+    """The scene at the size at which an action that takes some seconds takes others; nothing is kept."""
+    scene = scene_of(take_for(request, take_id))
+    try:
+        factor = lasting(action, seconds)
+        return RescaledReply(factor=factor, scene=rescaled(scene, factor).model_dump(mode="json"))
+    except (ValueError, SceneError) as error:
+        raise Refused([str(error)]) from None
+
+
+def _scene_with(request: HttpRequest, take_id: int, wanted: FlightRequest) -> tuple[Scene, SceneFiles]:
+    """A scene that need not be kept, and its files; Refused (404) if it has no such element."""
     take = take_for(request, take_id)
     scene = services.check_scene_of(take, wanted.scene)
     if wanted.element >= len(scene.elements):
         raise Refused(["There is no such element."], 404)
-    try:
-        return flight(scene, SceneFiles(take.folder), wanted.element, services.quality_of(quality), wanted.frame)
-    except (UnusableFile, SceneError) as error:
-        raise Refused([str(error)]) from None
+    return scene, SceneFiles(take.folder)
 
 
 @router.get("/takes/{take_id}/openings", response=list[OpeningReply])
@@ -138,7 +248,9 @@ def rehearse(request: HttpRequest, take_id: int, wanted: RehearsalRequest) -> Ht
     """The next frame of a coarse liquid in a scene that need not be kept, packed for the viewport."""
     take = take_for(request, take_id)
     scene = services.check_scene_of(take, wanted.scene).model_dump(mode="json")
-    asked = Rehearsed(take.folder, scene, wanted.after, wanted.by)
+    quality = services.quality_of(wanted.quality)
+    cached = (take.cache_folder(quality), quality, wanted.start)
+    asked = Rehearsed(take.folder, scene, wanted.after, wanted.by, *cached)
     packed = rehearsing.rehearsed((user_of(request).pk, take.pk, wanted.session), asked)
     return HttpResponse(packed, content_type="application/octet-stream")
 

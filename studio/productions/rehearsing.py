@@ -10,7 +10,7 @@ from collections.abc import Hashable
 from dataclasses import dataclass, field
 
 from basin.stages.beside import Beside, ProcessEnded
-from basin.stages.rehearse import RehearsalFailure, Rehearsed, next_frame
+from basin.stages.gestures.rehearse import RehearsalFailure, Rehearsed, next_frame
 from studio.errors import Refused
 
 MOST = 2  # at a time on this machine

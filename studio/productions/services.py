@@ -22,7 +22,7 @@ from basin.stages.deliver import DeliveryFailure, delivery_named
 from basin.stages.files import SceneFiles
 from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh
 from basin.stages.placing import seen_mesh
-from basin.stages.room import room_mesh
+from basin.stages.gestures.room import room_mesh
 from basin.stages.solid import solver_solid
 from basin.stages.stage import Look, Stage, named
 from basin.stages.view import pack_element, pack_solid

@@ -11,7 +11,12 @@ from typing import Any
 import numpy as np
 from django.test import SimpleTestCase
 
-from basin.stages.rehearse import PARTICLES, Rehearsal, RehearsalFailure, Rehearsed
+from basin.cache import Cache
+from basin.scene import parse_scene
+from basin.stages.assembly import liquid_world
+from basin.stages.files import SceneFiles
+from basin.stages.gestures.rehearse import PARTICLES, Rehearsal, RehearsalFailure, Rehearsed, coarser
+from basin.stages.run import run
 
 FLOOR = dict.fromkeys(("x_min", "x_max", "y_min", "z_min", "z_max"), "closed")
 
@@ -107,3 +112,41 @@ class Playing(SimpleTestCase):
         begun = time.perf_counter()
         self.next(falling(), after)
         self.assertLess(time.perf_counter() - begun, 2.0)  # a tenth of a second alone; tests have company
+
+
+class FromACachedFrame(SimpleTestCase):
+    """It goes on from a frame of a run, coarser, with the same volume and momentum."""
+
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.document = {**falling(), "quality": {"draft": 8.0, "proof": 3.0}}
+        self.scene = parse_scene(self.document)
+        self.cache = Cache(self.folder / "cache" / "proof")
+        for _ in run(self.scene, self.folder, self.cache, stages=("liquid",), quality="proof", frames=(1, 4)):
+            pass
+
+    def begun(self, document: dict[str, Any], start: int | None) -> int:
+        """The frame that a rehearsal begins from."""
+        asked = Rehearsed(self.folder, document, None, "speed", self.cache.folder, "proof", start)
+        packed = Rehearsal().next(asked)
+        header = json.loads(packed[8 : 8 + int.from_bytes(packed[4:8], "little")])
+        return int(header["rehearsal"]["frame"])
+
+    def test_it_begins_behind_a_current_frame_and_else_at_the_first(self) -> None:
+        self.assertEqual(self.begun(self.document, 3), 4)
+        self.assertEqual(self.begun(self.document, 5), 1)  # is not there
+        other = {**self.document, "liquid": {"voxel_size": 0.01, "flip_share": 0.5}}
+        self.assertEqual(self.begun(other, 3), 1)  # is out of date
+
+    def test_volume_and_momentum_stay(self) -> None:
+        arrays = self.cache.stage("liquid").frame(4)
+        world = liquid_world(self.scene, SceneFiles(self.folder), "draft")
+        held = coarser(arrays, world).particles
+        dx = world.layout.dx
+        volume, velocity = arrays["volume"].astype(np.float64), arrays["velocity"].astype(np.float64)
+        self.assertLess(len(held), 0.1 * len(volume))  # voxels are 8 / 3 as long
+        self.assertAlmostEqual(float(held.volume.sum(dtype=np.float64)) * dx**3 / float(volume.sum()), 1.0, places=5)
+        momentum = (held.volume.astype(np.float64)[:, None] * held.velocity).sum(axis=0) * dx**4
+        np.testing.assert_allclose(momentum, (volume[:, None] * velocity).sum(axis=0), rtol=1e-4, atol=1e-9)
+        middle = (held.volume[:, None] * world.layout.to_metres(held.position)).sum(axis=0) / held.volume.sum()
+        np.testing.assert_allclose(middle, (volume[:, None] * arrays["position"]).sum(axis=0) / volume.sum(), atol=1e-4)

@@ -15,9 +15,9 @@ from basin.liquid.step import Liquid
 from basin.scene import parse_scene
 from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles, keep_mesh
-from basin.stages.flight import Flight, flight
-from basin.stages.openings import openings
-from basin.stages.room import NoRoom, find_room, room_mesh
+from basin.stages.gestures.flight import Flight, flight
+from basin.stages.gestures.openings import openings
+from basin.stages.gestures.room import NoRoom, find_room, room_mesh
 
 OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
 G = 9.80665

@@ -56,6 +56,37 @@ def poured(shape: dict[str, Any], folder: Path | None = None, **more: Any) -> Li
     return run
 
 
+class Limits(SimpleTestCase):
+    """Where liquid ends: a cap on particles, and what strays from where it belongs."""
+
+    SPOUT = {"kind": "disc", "radius": 0.1}
+
+    def test_inflows_hold_back_at_a_cap(self) -> None:
+        pose = {"translation": [0.3, 0.8, 0.3]}
+        free = poured(self.SPOUT, pose=pose)
+        walls = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
+        element = {"kind": "inflow", "name": "spout", "shape": self.SPOUT, "velocity": [0, -1.0, 0], "pose": pose}
+        cap = len(free.state.particles) // 2
+        run = liquid(0.02, (0.6, 1.0, 0.6), [element], walls=walls, gravity=(0.0, 0.0, 0.0), particles_most=cap)
+        for frame in range(2, 10):
+            run.advance_frame(frame)
+        # one substep may still pass it: a disc's area times what it moves, at 8 particles to a voxel
+        self.assertGreaterEqual(len(run.state.particles), cap)
+        self.assertLess(len(run.state.particles), cap + np.pi * 5**2 * 1.1 * 8)
+
+    def test_what_lies_outside_of_a_drains_shape_is_thrown_away(self) -> None:
+        fill = {"kind": "fill", "name": "cube", "shape": {"kind": "box", "size": [0.4, 0.4, 0.4]}}
+        fill["pose"] = {"translation": [0.3, 0.2, 0.3]}
+        drain = {"kind": "drain", "name": "kept", "shape": {"kind": "sphere", "radius": 0.15}, "takes": "outside"}
+        drain["pose"] = {"translation": [0.3, 0.2, 0.3]}
+        run = liquid(0.02, (0.6, 0.6, 0.6), [fill, drain], walls=CLOSED, gravity=(0.0, 0.0, 0.0))
+        run.advance_frame(2)
+        far = np.linalg.norm(position(run) - [0.3, 0.2, 0.3], axis=1)
+        self.assertLess(float(far.max()), 0.15 + 1e-4)
+        held = float(run.state.particles.volume.sum()) * 0.02**3
+        self.assertAlmostEqual(held / (4 / 3 * np.pi * 0.15**3), 1.0, delta=0.03)
+
+
 class Inflows(SimpleTestCase):
     """Flow is area times speed (continuity)."""
 

@@ -44,6 +44,7 @@ from tests.studio.case import CUBE, StudioCase
 
 # every action of the API: method, address, body, what its owner is answered, and the least role that may do it
 DOCUMENT: dict[str, Any] = {"revision": 0, "scene": {}}
+RATE = {"given": "rate", "value": 1.0}
 ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("get", "/api/session", None, 200, ""),
     ("put", "/api/session/password", {"old": "no", "new": "no"}, 403, ""),
@@ -74,6 +75,11 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("get", "/api/takes/{take}/elements/0/solid/draft/1", None, 422, "viewer"),
     ("get", "/api/takes/{take}/poses", None, 200, "viewer"),
     ("post", "/api/takes/{take}/flight/draft", {"scene": {}, "element": 0}, 422, "viewer"),
+    ("post", "/api/takes/{take}/filling/draft", {"scene": {}, "element": 0}, 422, "viewer"),
+    ("post", "/api/takes/{take}/filling/draft/solve", {"scene": {}, "element": 0, **RATE}, 422, "viewer"),
+    ("post", "/api/takes/{take}/pushes/draft", {"scene": {}, "element": 0}, 422, "viewer"),
+    ("get", "/api/takes/{take}/fit/draft", None, 200, "viewer"),
+    ("get", "/api/takes/{take}/lasting?action=1&seconds=2", None, 200, "viewer"),
     ("post", "/api/takes/{take}/rehearse", {"scene": {}, "session": "a"}, 422, "viewer"),
     ("delete", "/api/takes/{take}/rehearse?session=a", None, 200, "viewer"),
     ("get", "/api/takes/{take}/openings", None, 200, "viewer"),

@@ -1,20 +1,44 @@
 """What is likely to go wrong, told before it does: a rule is a function from a look at a scene to what it has to say.
 
-A rule says nothing where nothing matters; what it says has a place and, where there is one, a remedy.
+A rule says nothing where nothing matters; what it says has a place and, where there is one, a remedy. What an artist
+has put aside for a scene is not said again.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from basin.scene import Advice, Scene
 from basin.stages.advice.look import Look
-from basin.stages.advice.streams import against_a_wall, leaves_the_domain, too_thin
+from basin.stages.advice.measure import empty_domain, out_of_scale, strange_gravity
+from basin.stages.advice.pace import too_fast
+from basin.stages.advice.places import apart, narrow_gap, out_of_sight, within_a_solid, without_effect
+from basin.stages.advice.streams import against_a_wall, few_voxels, leaves_the_domain, passes_through, too_thin
+from basin.stages.advice.vessels import leaks, meets_a_wall, runs_over
 from basin.stages.assembly import Checked, check_scene
 from basin.stages.files import SceneFiles
 
 Rule = Callable[[Look], list[Advice]]
-RULES: tuple[Rule, ...] = (leaves_the_domain, too_thin, against_a_wall)
+RULES: tuple[Rule, ...] = (
+    strange_gravity,
+    out_of_scale,
+    within_a_solid,
+    leaves_the_domain,
+    meets_a_wall,
+    passes_through,
+    against_a_wall,
+    leaks,
+    runs_over,
+    few_voxels,
+    too_thin,
+    narrow_gap,
+    too_fast,
+    apart,
+    out_of_sight,
+    without_effect,
+    empty_domain,
+)
 
 
 def checked(scene: Scene, files: SceneFiles) -> Checked:
@@ -24,6 +48,7 @@ def checked(scene: Scene, files: SceneFiles) -> Checked:
 
 
 def advice(scene: Scene, files: SceneFiles) -> list[Advice]:
-    """What all rules say of a scene that has no problems."""
+    """What all rules say of a scene that has no problems, but for what was put aside."""
     look = Look(scene, files)
-    return [one for rule in RULES for one in rule(look)]
+    said = [replace(one, rule=rule.__name__) for rule in RULES for one in rule(look)]
+    return [one for one in said if one.aside not in scene.aside]

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from basin.geometry.deforming import Deforming
-from basin.geometry.shapes import Disc
-from basin.scene import Advice, Collider, Inflow, Remedy
+from basin.geometry.pose import scale_of
+from basin.geometry.shapes import Box, Disc, Sphere
+from basin.scene import Advice, Collider, Fill, Inflow, Remedy
 from basin.stages.advice.look import Look
-from basin.stages.flight import kept_distance
+from basin.stages.gestures.flight import kept_distance
 
 THREAD = 2.0  # voxels across: a thinner stream breaks into drops that nothing holds together
 WANTED = 3.0  # voxels that the remedy gives it
@@ -24,7 +25,8 @@ def leaves_the_domain(look: Look) -> list[Advice]:
         if found.leaves and not below and found.frame <= scene.time.last:
             away = float(np.linalg.norm(np.subtract(found.path[-1], found.path[0])))
             says = f"its stream leaves the domain at frame {found.frame}, {away:.2g} m from where it comes out"
-            said.append(Advice(says, f"elements[{index}]", element.name, "the rest of its way is not computed"))
+            leads = "the rest of its way is not computed"
+            said.append(Advice(says, f"elements[{index}]", element.name, leads, show=look.arrival(found)))
     return said
 
 
@@ -42,6 +44,7 @@ def too_thin(look: Look) -> list[Advice]:
                 element.name,
                 "it breaks into single drops",
                 Remedy(f"Use a voxel of {finer * 1000:.2g} mm", ("liquid", "voxel_size"), finer),
+                show=look.arrival(found),
             )
         )
     return said
@@ -72,7 +75,70 @@ def against_a_wall(look: Look) -> list[Advice]:
                         element.name,
                         "at a draft's voxel the stream clings to it and half of it is lost",
                         Remedy("Move it half a voxel out", ("elements", index, "pose", "translation"), moved),
+                        show=look.at(middle),
                     )
                 )
                 break
+    return said
+
+
+def few_voxels(look: Look) -> list[Advice]:
+    """A source of fewer than three voxels across at the final voxel: what leaves it is not round."""
+    said, dx = [], look.scene.liquid.voxel_size
+    for index, element in enumerate(look.scene.elements):
+        if not isinstance(element, Fill | Inflow):
+            continue
+        matrix = look.scene.placement(element).matrix(0.0)
+        shape, scale = element.shape, scale_of(matrix)
+        if isinstance(shape, Disc | Sphere):
+            across = 2 * shape.radius * scale
+        elif isinstance(shape, Box):
+            across = min(shape.size) * scale
+        else:
+            continue
+        if across >= WANTED * dx * 0.999:
+            continue
+        finer = float(f"{across / WANTED:.2g}")
+        said.append(
+            Advice(
+                f"is {across * 1000:.2g} mm across, {across / dx:.1f} voxels",
+                f"elements[{index}].shape",
+                element.name,
+                "it comes out in lumps",
+                Remedy(f"Use a voxel of {finer * 1000:.2g} mm", ("liquid", "voxel_size"), finer),
+                show=look.at(matrix[:3, 3]),
+            )
+        )
+    return said
+
+
+def passes_through(look: Look) -> list[Advice]:
+    """A collider that stands in a stream's way and does not act when the stream is there."""
+    scene, said = look.scene, []
+    dx = scene.voxel_size("draft")
+    for _, element, way in look.flights:
+        path, start = np.array(way.path), way.time - way.times[-1]
+        for index, other in enumerate(scene.elements):
+            if not isinstance(other, Collider) or scene.placement(other).moves():
+                continue
+            held = kept_distance(other, scene, look.files, dx)
+            if isinstance(held, Deforming):
+                continue
+            inside = held.placed_at(path, scene.placement(other).matrix(0.0)) < -0.5 * dx
+            times = start + np.array(way.times)
+            unmet = [n for n in np.flatnonzero(inside) if not other.acts(float(times[n]), float(times[n]))]
+            if not unmet:
+                continue
+            when = float(times[unmet[0]])
+            late = other.start > when
+            said.append(
+                Advice(
+                    f"the stream of {element.name} passes through it from frame {look.at(path[0], when).frame} on",
+                    f"elements[{index}].start" if late else f"elements[{index}].active",
+                    other.name,
+                    "it does not act then",
+                    Remedy("Let it act from the beginning", ("elements", index, "start"), 0.0) if late else None,
+                    show=look.at(path[unmet[0]], when),
+                )
+            )
     return said

@@ -852,6 +852,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/filling/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Filled
+         * @description What an inflow fills, in a scene that need not be kept, and when it is full.
+         */
+        post: operations["studio_productions_placing_api_filled"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/filling/{quality}/solve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Solve Filling
+         * @description An inflow's settings for a speed, a rate, litres in all, or the time at which what it fills is full.
+         */
+        post: operations["studio_productions_placing_api_solve_filling"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/pushes/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Shown Pushes
+         * @description What a force does, in a scene that need not be kept: lines along its push.
+         */
+        post: operations["studio_productions_placing_api_shown_pushes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/fit/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fitted Domain
+         * @description The domain that the scene needs.
+         */
+        get: operations["studio_productions_placing_api_fitted_domain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/lasting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lasting Scene
+         * @description The scene at the size at which an action that takes some seconds takes others; nothing is kept.
+         */
+        get: operations["studio_productions_placing_api_lasting_scene"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/openings": {
         parameters: {
             query?: never;
@@ -1090,7 +1190,7 @@ export interface components {
         };
         /**
          * Said
-         * @description One thing that is said: of what, what, what it leads to, and what mends it.
+         * @description One thing that is said: of what, what, what it leads to, what mends it, where it is seen, what found it.
          */
         Said: {
             /** Says */
@@ -1102,6 +1202,12 @@ export interface components {
             /** Leads To */
             leads_to: string;
             remedy?: components["schemas"]["Remedy"] | null;
+            /**
+             * Rule
+             * @default
+             */
+            rule: string;
+            show?: components["schemas"]["Show"] | null;
         };
         /** ShotCard */
         ShotCard: {
@@ -1119,6 +1225,16 @@ export interface components {
             last: number;
             /** Takes */
             takes: components["schemas"]["TakeCard"][];
+        };
+        /**
+         * Show
+         * @description Where (m) and at which frame something is seen.
+         */
+        Show: {
+            /** Point */
+            point: number[];
+            /** Frame */
+            frame: number;
         };
         /** StageVessel */
         StageVessel: {
@@ -1662,6 +1778,102 @@ export interface components {
             /** Frame */
             frame?: number | null;
         };
+        /** FillingReply */
+        FillingReply: {
+            /** Vessel */
+            vessel: string;
+            /** Litres */
+            litres: number;
+            /** Level */
+            level: number;
+            /** Height */
+            height: number;
+            /** Runs Over */
+            runs_over: number | null;
+            /** Arrives */
+            arrives: number;
+            /** Full */
+            full: number | null;
+            /** Frame */
+            frame: number | null;
+            /** Stops */
+            stops: number | null;
+            /** Open */
+            open: string;
+            /** Walled */
+            walled: boolean;
+        };
+        /** FillingRequest */
+        FillingRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** Element */
+            element: number;
+            /** Frame */
+            frame?: number | null;
+            /** Level */
+            level?: number | null;
+        };
+        /** ElementReply */
+        ElementReply: {
+            /** Element */
+            element: {
+                [key: string]: unknown;
+            };
+        };
+        /** SolveRequest */
+        SolveRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** Element */
+            element: number;
+            /** Frame */
+            frame?: number | null;
+            /** Level */
+            level?: number | null;
+            /**
+             * Given
+             * @enum {string}
+             */
+            given: "speed" | "rate" | "litres" | "full";
+            /** Value */
+            value: number;
+        };
+        /** PushesReply */
+        PushesReply: {
+            /** Lines */
+            lines: number[][][];
+            /** Strongest */
+            strongest: number;
+            /** Mean */
+            mean: number;
+        };
+        /** FittedReply */
+        FittedReply: {
+            /** Low */
+            low: number[];
+            /** Size */
+            size: number[];
+            /** Voxels */
+            voxels: number;
+            /** Before */
+            before: number;
+            /** Kept */
+            kept: string[];
+        };
+        /** RescaledReply */
+        RescaledReply: {
+            /** Factor */
+            factor: number;
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+        };
         /** OpeningReply */
         OpeningReply: {
             /** Element */
@@ -1727,6 +1939,13 @@ export interface components {
              * @default speed
              */
             by: string;
+            /** Start */
+            start?: number | null;
+            /**
+             * Quality
+             * @default draft
+             */
+            quality: string;
             /** Session */
             session: string;
         };
@@ -2947,6 +3166,135 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FlightReply"] | null;
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_filled: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FillingRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FillingReply"] | null;
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_solve_filling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SolveRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ElementReply"];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_shown_pushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FlightRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushesReply"];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_fitted_domain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittedReply"] | null;
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_lasting_scene: {
+        parameters: {
+            query: {
+                action: number;
+                seconds: number;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RescaledReply"];
                 };
             };
         };

@@ -12,10 +12,10 @@ from scipy import ndimage
 from skimage.measure import find_contours
 
 from basin.geometry.mesh import TriangleMesh
-from basin.scene import Collider, Scene
+from basin.scene import Collider, Fill, Scene
 from basin.stages.assembly import scene_layout
 from basin.stages.files import SceneFiles
-from basin.stages.flight import kept_distance
+from basin.stages.gestures.flight import kept_distance
 from basin.surface.polygonise import polygonise
 
 MOST_NODES = 4_000_000  # of the grid that is looked at; more is looked at more coarsely
@@ -31,20 +31,24 @@ class Room:
     Attributes
     ----------
     litres, kilograms, particles : of what it holds
+    already : litres of it that fills have put in before
     level, height, bottom : m; height above the lowest point
     runs_over : level (m) at which it begins to run over; None if a closed ceiling comes first
     open : where it runs out below the level already; empty if it holds
+    walled : whether it has walls all around at the height of the point, which on open ground it has not
     contours : outlines (n, 3) of the level's surface, m
     """
 
     litres: float
     kilograms: float
     particles: int
+    already: float
     level: float
     height: float
     bottom: float
     runs_over: float | None
     open: str
+    walled: bool
     contours: list[list[list[float]]]
 
 
@@ -87,22 +91,26 @@ def find_room(
     if level is None:
         level = min(top if top is not None else ceiling, ceiling)
     held = _held(grid, start, level)
+    level = min(level, float(grid.heights()[np.flatnonzero(held.any(axis=(0, 2)))[-1]]) + grid.dx)
     least = _bottom(grid, start)
     share = np.clip(0.5 + grid.phi / grid.dx, 0.0, 1.0)
     under = np.clip(0.5 + (level - grid.heights()) / grid.dx, 0.0, 1.0)
     # nodes at the domain's faces and in walls hold the part of their cell that is open and below the level
     near = ndimage.binary_dilation(held, iterations=1)
-    volume = float((share * under[None, :, None] * near * _half_faces(grid)).sum()) * grid.dx**3
+    cells = share * under[None, :, None] * near * _half_faces(grid)
+    volume = float(cells.sum()) * grid.dx**3
     where = np.argwhere(held & grid.out)
     return Room(
         litres=volume * 1000,
         kilograms=volume * scene.liquid.density,
         particles=round(volume / scene.voxel_size(quality) ** 3 * scene.liquid.particles_per_cell),
+        already=_already(grid, cells, scene, files, frame) * 1000,
         level=level,
         height=level - least,
         bottom=least,
         runs_over=top,
         open=_side(grid, where[0]) if len(where) else "",
+        walled=_walled(grid, start),
         contours=_contours(grid, held, level),
     )
 
@@ -193,6 +201,13 @@ def _held(grid: _Grid, start: tuple[int, int, int], level: float) -> np.ndarray:
     return held
 
 
+def _walled(grid: _Grid, start: tuple[int, int, int]) -> bool:
+    """Whether the open nodes about a node, at its height, reach no side of the domain."""
+    labels, _ = ndimage.label(grid.phi[:, start[1]] > 0)
+    room = labels == labels[start[0], start[2]]
+    return not (room[[0, -1]].any() or room[:, [0, -1]].any())
+
+
 def _bottom(grid: _Grid, start: tuple[int, int, int]) -> float:
     """Height (m) of the lowest point that liquid falls to from a node without rising again."""
     held = _held(grid, start, grid.heights()[start[1]])
@@ -235,6 +250,19 @@ def _half_faces(grid: _Grid) -> np.ndarray:
         for plane in (0, -1):
             np.moveaxis(share, axis, 0)[plane] *= 0.5
     return share
+
+
+def _already(grid: _Grid, cells: np.ndarray, scene: Scene, files: SceneFiles, frame: int) -> float:
+    """Volume (m3) of the room's cells (shares of them) in which fills have put liquid by a frame."""
+    there = [f for f in scene.of_kind(Fill) if (scene.time.first if f.start_frame is None else f.start_frame) <= frame]
+    held = np.argwhere(cells > 0)
+    points, wet = grid.low + held * grid.dx, np.zeros(len(held))
+    for fill in there:
+        time = scene.time.shot_time(scene.time.first if fill.start_frame is None else fill.start_frame)
+        phi = kept_distance(fill, scene, files, grid.dx).at_time(time)
+        found = phi.placed_at(points, scene.placement(fill).matrix(time))
+        wet = np.maximum(wet, np.clip(0.5 - found / grid.dx, 0.0, 1.0))
+    return float((np.minimum(wet, 1.0) * cells[tuple(held.T)]).sum()) * grid.dx**3
 
 
 def _side(grid: _Grid, node: np.ndarray) -> str:

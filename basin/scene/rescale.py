@@ -1,0 +1,107 @@
+"""The same scene at another size, so that what happens in it lasts longer or shorter.
+
+Froude similarity: under the same gravity, lengths times k make times and speeds the square root of k times what they
+were. The liquid stays what it is, so viscosity weighs less in what is larger.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from basin.geometry.shapes import MeshShape
+from basin.scene.document import parse_scene
+from basin.scene.model import Scene
+from basin.settings import Curve, Key
+
+# powers of the factor of size that a number with this unit goes by; others stay
+POWERS = {"m": 1.0, "mm": 1.0, "m/s": 0.5, "s": 0.5, "1/s": -0.5, "l": 3.0, "l/s": 2.5}
+LARGEST = 1e4  # factor of size
+
+
+def lasting(action: float, seconds: float) -> float:
+    """The factor of size with which an action of some seconds lasts others: the square of the ratio of times."""
+    if not (action > 0 and seconds > 0):
+        raise ValueError("both times must be above nothing")
+    factor = (seconds / action) ** 2
+    if not 1 / LARGEST <= factor <= LARGEST:
+        raise ValueError(f"that would be {factor:.3g} times as large; at most {LARGEST:,.0f} times, or as many smaller")
+    return factor
+
+
+def rescaled(scene: Scene, factor: float) -> Scene:
+    """A scene `factor` times as large, with times and speeds as gravity has them; frames go on to the same moment.
+
+    Delivered units, the frame rate and what the liquid is stay.
+    """
+    document = _scaled(scene, factor)
+    time = scene.time
+    frames = round((time.last - time.first) * factor**0.5)
+    document["time"] = {**time.model_dump(mode="json"), "last": time.first + max(frames, 1)}
+    document["deliveries"] = [d.model_dump(mode="json") for d in scene.deliveries]
+    for n, element in enumerate(scene.elements):
+        made = document["elements"][n]
+        _resize(made, element, factor, _grown(scene, element.attached, factor))
+        start = getattr(element, "start_frame", None)
+        if start is not None:
+            made["start_frame"] = time.first + round((start - time.first) * factor**0.5)
+    for n, join in enumerate(scene.surface.joins):
+        _resize(document["surface"]["joins"][n], join, factor, 1.0)
+    return parse_scene(document)
+
+
+def _grown(scene: Scene, name: str | None, factor: float) -> float:
+    """By how much an element's pose grows: a mesh has its size from its file, other shapes have theirs as numbers."""
+    shape = next((getattr(e, "shape", None) for e in scene.elements if e.name == name), None)
+    return factor if isinstance(shape, MeshShape) else 1.0
+
+
+def _resize(made: dict[str, Any], part: Any, factor: float, within: float) -> None:
+    """Set the pose of a scaled element in place; `within` is by how much what it is attached to has grown."""
+    shape = getattr(part, "shape", None)
+    own = 1.0
+    if isinstance(shape, MeshShape):
+        made["shape"], own = shape.model_dump(mode="json"), factor
+    made["pose"]["translation"] = _times(made["pose"]["translation"], 1 / within)
+    made["pose"]["scale"] = _times(made["pose"]["scale"], own / within)
+
+
+def _times(value: Any, factor: float) -> Any:
+    """A number, vector or curve as a document has them, times a factor."""
+    if isinstance(value, dict):
+        keys = value["keys"]
+        return {
+            "keys": [{**k, "value": _times(k["value"], factor), "slope": _times(k.get("slope"), factor)} for k in keys]
+        }
+    if isinstance(value, list | tuple):
+        return [_times(v, factor) for v in value]
+    return None if value is None else float(f"{value * factor:.9g}")
+
+
+def _scaled(part: Any, factor: float, unit: str = "") -> Any:
+    """A part as a document whose numbers go by the powers of their units."""
+    power = POWERS.get(unit, 0.0)
+    if isinstance(part, Curve):
+        return {"keys": [_key(k, factor, power) for k in part.keys]}
+    if isinstance(part, BaseModel):
+        made = {}
+        for name, field in type(part).model_fields.items():
+            extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+            told: Any = extra.get("zinc") or {}
+            made[name] = _scaled(getattr(part, name), factor, told.get("unit", ""))
+        return made
+    if isinstance(part, list | tuple):
+        return [_scaled(one, factor, unit) for one in part]
+    if isinstance(part, float | int) and not isinstance(part, bool) and power:
+        return float(f"{part * factor**power:.9g}")
+    return part
+
+
+def _key(key: Key, factor: float, power: float) -> dict[str, Any]:
+    made = {"time": float(f"{key.time * factor**0.5:.9g}"), "value": key.value, "segment": key.segment}
+    if power:
+        made["value"] = _times(key.value, factor**power)
+    if key.slope is not None:
+        made["slope"] = _times(key.slope, factor ** (power - 0.5))
+    return made

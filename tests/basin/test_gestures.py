@@ -1,0 +1,245 @@
+"""What gestures are told: what forces do, when vessels are full, what domain fits, and how long things last."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.test import SimpleTestCase
+
+from basin.exchange import write_ply
+from basin.geometry.primitives import sphere_mesh
+from basin.scene import Scene, parse_scene
+from basin.scene.rescale import lasting, rescaled
+from basin.settings import Curve
+from basin.stages.files import SceneFiles
+from basin.stages.gestures.filling import Filling, NotFilled, filling, solved
+from basin.stages.gestures.fit import fitted
+from basin.stages.gestures.flight import flight
+from basin.stages.gestures.pushes import pushes
+from tests.basin.test_setting_up import G, scene_with, spout
+
+FILES = SceneFiles(Path("."))
+LOW, HIGH = [0, 1.5, 0], [0, -0.5, 0]
+TUB = {"kind": "collider", "name": "Tub", "shape": {"kind": "tub", "radius": 0.33, "height": 0.5, "wall": 0.03}}
+HELD = np.pi * 0.3**2  # m2 that the tub's inside measures across
+
+
+def force(effect: dict[str, Any], **more: Any) -> Scene:
+    """A scene with a force half a metre up."""
+    return scene_with(
+        [{"kind": "force", "name": "Push", "effect": effect, "pose": {"translation": [0, 0.5, 0]}, **more}]
+    )
+
+
+class Pushes(SimpleTestCase):
+    """Lines follow the force that the solver gives."""
+
+    def lines(self, scene: Scene) -> list[np.ndarray]:
+        return [np.array(line) for line in pushes(scene, 0, 1, "draft").lines]
+
+    def test_a_vortex_goes_round_its_axis(self) -> None:
+        for line in self.lines(force({"kind": "vortex", "strength": 3.0})):
+            far = np.hypot(line[:, 0], line[:, 2])
+            self.assertLess(float(np.ptp(far)), 0.02 * float(far.mean()) + 1e-4)
+            self.assertLess(float(np.ptp(line[:, 1])), 1e-4)
+            turned = np.cross(line[0], line[1])[1]
+            self.assertGreater(turned, 0)  # from z to x: right-handed about Y
+
+    def test_an_attraction_draws_in_and_below_nothing_pushes_away(self) -> None:
+        for sign in (1, -1):
+            for line in self.lines(force({"kind": "attraction", "strength": 5.0 * sign, "core": 0.02})):
+                far = np.linalg.norm(line - [0, 0.5, 0], axis=1)
+                if far[0] > 0.3:
+                    self.assertLess(sign * float(far[-1] - far[0]), 0)
+
+    def test_its_strength_is_the_settings_and_nothing_acts_outside_of_its_zone_or_time(self) -> None:
+        zone = {"kind": "sphere", "radius": 0.2}
+        found = pushes(force({"kind": "vortex", "strength": 3.0}, zone=zone, softness=0.0), 0, 1, "draft")
+        self.assertAlmostEqual(found.strongest, 3.0, places=5)
+        for line in found.lines:
+            self.assertLess(float(np.linalg.norm(np.array(line[0]) - [0, 0.5, 0])), 0.2 + 1e-6)
+        self.assertEqual(pushes(force({"kind": "vortex"}, start=1.0), 0, 1, "draft").lines, [])
+
+    def test_wind_blows_along(self) -> None:
+        for line in self.lines(force({"kind": "wind", "velocity": [0, 0, 4]})):
+            self.assertLess(float(np.abs(line[:, :2] - line[0, :2]).max()), 1e-4)
+            self.assertGreater(float(line[-1, 2]), float(line[0, 2]))
+
+
+class WhenFull(SimpleTestCase):
+    """Volume over rate, after the time of flight (conservation of volume; free fall)."""
+
+    def full(self, scene: Scene, level: float | None = None) -> Filling:
+        found = filling(scene, FILES, 0, "final", level)
+        assert found
+        return found
+
+    def test_a_tub_under_a_tap(self) -> None:
+        scene = scene_with([spout(LOW, HIGH, amount="flow", flow=20.0), TUB])
+        found = self.full(scene)
+        self.assertEqual((found.vessel, found.open), ("Tub", ""))
+        litres = HELD * (0.5 - 0.03) * 1000
+        self.assertAlmostEqual(found.litres / litres, 1.0, delta=0.05)
+        self.assertAlmostEqual(found.runs_over or 0, 0.5, delta=0.03)
+        way = flight(scene, FILES, 0, "final")
+        assert way
+        assert found.full
+        self.assertAlmostEqual(found.full, found.litres / 20.0 + way.time, delta=0.02)
+        self.assertEqual(found.frame, int(np.ceil(1 + 24 * found.full - 1e-6)))
+
+    def test_half_of_it_takes_half_as_long_and_what_is_there_counts(self) -> None:
+        scene = scene_with([spout(LOW, HIGH, amount="flow", flow=20.0), TUB])
+        half = self.full(scene, 0.03 + 0.235)
+        self.assertAlmostEqual(half.litres / (HELD * 235), 1.0, delta=0.05)
+        water = {"kind": "fill", "name": "Water", "shape": {"kind": "box", "size": [0.7, 0.2, 0.7]}}
+        water["pose"] = {"translation": [0, 0.13, 0]}
+        begun = self.full(scene_with([spout(LOW, HIGH, amount="flow", flow=20.0), TUB, water]))
+        self.assertAlmostEqual(begun.litres / (HELD * (0.47 - 0.2) * 1000), 1.0, delta=0.06)
+
+    def test_a_flow_by_keys_is_added_up(self) -> None:
+        keys = {"keys": [{"time": t, "value": v, "segment": "linear"} for t, v in ((0, 0), (2, 40), (90, 40))]}
+        found = self.full(scene_with([spout(LOW, HIGH, amount="flow", flow=keys), TUB]))
+        assert found.stops
+        # 40 l in the first two seconds (a triangle), then 40 l/s
+        self.assertAlmostEqual(found.stops, 2 + (found.litres - 40) / 40, delta=0.02)
+
+    def test_the_other_way_round(self) -> None:
+        for given in ({"amount": "flow", "flow": 20.0}, {}):
+            scene = scene_with([spout(LOW, HIGH, **given), TUB])
+            with self.subTest(given):
+                document = scene.model_dump(mode="json")
+                document["elements"][0] = solved(scene, FILES, 0, "final", "full", 4.0)
+                self.assertAlmostEqual(self.full(parse_scene(document)).full or 0, 4.0, delta=0.03)
+        scene = scene_with([spout(LOW, HIGH, amount="flow", flow=20.0), TUB])
+        self.assertEqual(solved(scene, FILES, 0, "final", "rate", 5.0)["flow"], 5.0)
+        with self.assertRaisesRegex(NotFilled, "arrive first"):
+            solved(scene, FILES, 0, "final", "full", 0.05)
+
+    def test_rate_speed_and_litres_of_a_velocity(self) -> None:
+        scene = scene_with([spout(LOW, HIGH), TUB])
+        way = flight(scene, FILES, 0, "final")
+        assert way
+        for given, value, factor in (
+            ("speed", 1.0, 2.0),
+            ("rate", 3 * way.litres_per_second, 3.0),
+            ("litres", 0.5 * way.litres, 0.5),
+        ):
+            found = solved(scene, FILES, 0, "final", given, value)["velocity"]  # type: ignore[arg-type]
+            np.testing.assert_allclose(found, np.array(HIGH) * factor, atol=1e-4)
+
+    def test_what_runs_out_never_fills(self) -> None:
+        bottomless = {**TUB, "shape": {"kind": "tube", "radius": 0.33, "height": 0.5, "wall": 0.03}}
+        bottomless["pose"] = {"translation": [0, 0.2, 0]}
+        found = filling(scene_with([spout([0.31, 1.5, 0], HIGH), bottomless]), FILES, 0, "final")
+        assert found
+        self.assertIsNone(found.full if found.open else None)
+
+
+class Fits(SimpleTestCase):
+    """A domain about all that liquid can be at, and no larger."""
+
+    def test_it_holds_what_flies_and_what_moves(self) -> None:
+        keys = {"keys": [{"time": 0, "value": [-0.5, 0.3, 0]}, {"time": 1, "value": [0.6, 0.3, 0]}]}
+        plate = {"kind": "collider", "name": "Plate", "shape": {"kind": "box", "size": [0.2, 0.1, 0.2]}}
+        scene = scene_with([spout(LOW, HIGH), {**plate, "pose": {"translation": keys}}])
+        found = fitted(scene, FILES, "final")
+        assert found
+        low, high = np.array(found.low), np.array(found.low) + np.array(found.size)
+        self.assertLess(low[0], -0.6)
+        self.assertGreater(high[0], 0.7)
+        self.assertGreater(high[1], 1.5)
+        self.assertEqual(found.kept, ["y_min"])  # the floor is closed, and liquid falls to it
+        self.assertEqual(low[1], scene.domain.low[1])
+        self.assertEqual(found.voxels, int(np.prod(np.round((high - low) / 0.02))))
+
+    def test_walls_that_hold_liquid_stay(self) -> None:
+        pool = {"kind": "fill", "name": "Pool", "shape": {"kind": "box", "size": [2, 0.4, 2]}}
+        domain = {"low": [-1, 0, -1], "size": [2, 2, 2], "walls": {"y_max": "open"}}
+        scene = scene_with([{**pool, "pose": {"translation": [0, 0.2, 0]}}], domain=domain)
+        found = fitted(scene, FILES, "final")
+        assert found
+        self.assertEqual(found.kept, ["x_min", "x_max", "y_min", "z_min", "z_max"])
+        self.assertLess(found.size[1], scene.domain.size[1])
+
+    def test_nothing_has_no_size(self) -> None:
+        self.assertIsNone(fitted(scene_with([]), FILES, "final"))
+
+
+class Lasting(SimpleTestCase):
+    """Froude similarity (R. S. Froude 1874; any textbook of fluid mechanics): times go by the root of lengths."""
+
+    def test_four_times_as_large_lasts_twice_as_long(self) -> None:
+        self.assertEqual(lasting(1.5, 3.0), 4.0)
+        with self.assertRaisesRegex(ValueError, "times as large"):
+            lasting(1e-3, 10.0)
+        scene = scene_with([spout(LOW, HIGH, amount="flow", flow=2.0, start=0.5), TUB])
+        larger = rescaled(scene, 4.0)
+        inflow = larger.elements[0]
+        self.assertEqual(inflow.pose.translation, (0.0, 6.0, 0.0))
+        self.assertEqual(inflow.velocity, (0.0, -1.0, 0.0))
+        self.assertEqual((inflow.flow, inflow.start), (2.0 * 4**2.5, 1.0))
+        self.assertEqual(larger.elements[1].shape.radius, 4 * 0.33)
+        self.assertEqual(larger.liquid.voxel_size, 4 * scene.liquid.voxel_size)
+        self.assertEqual(larger.liquid.gravity, scene.liquid.gravity)
+        self.assertEqual(larger.time.last - 1, 2 * (scene.time.last - 1))
+
+    def test_a_stream_arrives_twice_as_late_at_the_scaled_place(self) -> None:
+        scene = scene_with([spout([-0.8, 0.8, 0], [1.2, 0, 0]), {**TUB, "pose": {"translation": [0.1, 0, 0]}}])
+        before, after = (flight(s, FILES, 0, "draft") for s in (scene, rescaled(scene, 4.0)))
+        assert before
+        assert after
+        self.assertAlmostEqual(after.time, 2 * before.time, delta=0.02)
+        np.testing.assert_allclose(after.path[-1], 4 * np.array(before.path[-1]), atol=0.05)
+        self.assertAlmostEqual(after.litres_per_second, before.litres_per_second * 4**2.5, delta=0.01)
+        self.assertEqual(after.met, before.met)
+
+    def test_keys_slopes_and_what_is_attached_to_a_mesh(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            mesh = sphere_mesh(0.1)
+            write_ply(Path(folder) / "ladle.ply", mesh.position, mesh.triangle)
+            keys = [{"time": t, "value": [x, 1, 0], "slope": [2.0, 0, 0]} for t, x in ((0, 0), (1, 0.5))]
+            ladle = {"kind": "collider", "name": "Ladle", "shape": {"kind": "mesh", "file": "ladle.ply"}}
+            ladle["pose"] = {"translation": {"keys": keys}, "scale": 1.5}
+            tap = spout([0.1, 0.2, 0], HIGH, attached="Ladle")
+            scene = scene_with([ladle, tap])
+            larger = rescaled(scene, 4.0)
+            for time in (0.0, 0.3, 1.0):
+                for n in range(2):
+                    was = scene.placement(scene.elements[n]).matrix(time)
+                    now = larger.placement(larger.elements[n]).matrix(2 * time)
+                    np.testing.assert_allclose(now[:3, 3], 4 * was[:3, 3], atol=1e-6)
+            # a mesh is four times as large by its pose; a disc by its radius
+            self.assertEqual(larger.elements[0].pose.scale, 6.0)
+            own = larger.placement(larger.elements[1]).matrix(0.0)
+            was = scene.placement(scene.elements[1]).matrix(0.0)
+            np.testing.assert_allclose(own[:3, :3], was[:3, :3], atol=1e-9)
+            self.assertEqual(larger.elements[1].shape.radius, 4 * 0.03)
+            back = rescaled(larger, 0.25)
+            self.assertEqual(back.model_dump(), scene.model_dump())
+
+
+class Slopes(SimpleTestCase):
+    """Cubic Hermite segments: value and slope at both ends (textbook)."""
+
+    def test_given_slopes_are_met_and_others_stay(self) -> None:
+        keys = [{"time": 0.0, "value": 0.0}, {"time": 1.0, "value": 1.0, "slope": 3.0}, {"time": 3.0, "value": 0.5}]
+        bent, plain = Curve(keys=keys), Curve(keys=[{**k, "slope": None} for k in keys])
+        h = 1e-6
+
+        def slope(curve: Curve, time: float) -> float:
+            return float((curve.at(time + h) - curve.at(time - h))[0] / (2 * h))
+
+        self.assertAlmostEqual(slope(bent, 1.0), 3.0, delta=1e-3)
+        self.assertAlmostEqual(slope(bent, 2e-6), slope(plain, 2e-6), delta=1e-3)
+        for time in (0.0, 1.0, 3.0):
+            self.assertAlmostEqual(float(bent.at(time)[0]), float(plain.at(time)[0]), places=9)
+        # a free fall is a parabola, which a cubic with its slopes holds exactly
+        fall = [{"time": t, "value": -G / 2 * t * t, "slope": -G * t} for t in (0.0, 1.0)]
+        self.assertAlmostEqual(float(Curve(keys=fall).at(0.4)[0]), -G / 2 * 0.16, places=9)
+
+    def test_slopes_are_of_the_kind_of_the_value(self) -> None:
+        with self.assertRaisesRegex(ValueError, "both numbers or both vectors"):
+            Curve(keys=[{"time": 0.0, "value": 0.0, "slope": [1.0, 0.0, 0.0]}])
