@@ -117,6 +117,9 @@ def _moments(velocity: np.ndarray, gravity: np.ndarray, dx: float, size: np.ndar
     speed, pull = float(np.linalg.norm(velocity)), float(np.linalg.norm(gravity))
     fall = np.sqrt(2 * reach / pull) if pull > 0 else np.inf
     longest = min(LONGEST, reach / speed if pull == 0 else fall + 2 * speed / pull)
+    coarse = np.linspace(0.0, longest, 400)[:, None]
+    away = np.linalg.norm(velocity * coarse + 0.5 * gravity * coarse**2, axis=1) > reach
+    longest = float(coarse[int(away.argmax()), 0]) if away.any() else longest
     count = int(np.clip(longest * (speed + pull * longest) / (0.5 * dx), 60, MOST_POINTS))
     return np.linspace(0.0, longest, count)
 

@@ -20,6 +20,7 @@ from basin.surface.polygonise import polygonise
 
 MOST_NODES = 4_000_000  # of the grid that is looked at; more is looked at more coarsely
 INTO = 0.6  # voxels that the shape reaches into the walls, so that no gap is left at them
+PASSES = 0.5  # voxels from what is solid
 SEARCHES = 14  # halvings of the height between what is held and what runs over
 MOST_KEPT = 4
 
@@ -65,6 +66,12 @@ class _Grid:
     dx: float
     out: np.ndarray
 
+    @property
+    def free(self) -> np.ndarray:
+        """Nodes (bool) that liquid passes: half a voxel off what is solid, since of two nodes with a wall between them
+        that is thinner than a voxel one is nearer."""
+        return np.asarray(self.phi > PASSES * self.dx)
+
     def heights(self) -> np.ndarray:
         """Height (m) of each plane of nodes."""
         return np.asarray(self.low[1] + np.arange(self.phi.shape[1]) * self.dx)
@@ -96,7 +103,7 @@ def find_room(
     share = np.clip(0.5 + grid.phi / grid.dx, 0.0, 1.0)
     under = np.clip(0.5 + (level - grid.heights()) / grid.dx, 0.0, 1.0)
     # nodes at the domain's faces and in walls hold the part of their cell that is open and below the level
-    near = ndimage.binary_dilation(held, iterations=1)
+    near = held | _beside(grid, held)
     cells = share * under[None, :, None] * near * _half_faces(grid)
     volume = float(cells.sum()) * grid.dx**3
     where = np.argwhere(held & grid.out)
@@ -182,7 +189,7 @@ def _node(grid: _Grid, seed: tuple[float, float, float]) -> tuple[int, int, int]
     first, last = np.maximum(at - 2, 0), np.minimum(at + 3, grid.phi.shape)
     if (last <= first).any():
         raise NoRoom("That lies outside the domain.")
-    block = grid.phi[tuple(slice(a, b) for a, b in zip(first, last, strict=True))] > 0
+    block = grid.free[tuple(slice(a, b) for a, b in zip(first, last, strict=True))]
     free = np.argwhere(block) + first
     if not len(free):
         raise NoRoom("That lies in something solid; press inside of a vessel.")
@@ -194,16 +201,19 @@ def _held(grid: _Grid, start: tuple[int, int, int], level: float) -> np.ndarray:
     """Nodes (bool) that liquid about a node takes up to a level."""
     planes = int(np.searchsorted(grid.heights(), level, side="right"))
     planes = max(planes, start[1] + 1)
-    below = grid.phi[:, :planes] > 0
-    labels, _ = ndimage.label(below)
+    labels, _ = ndimage.label(grid.free[:, :planes])
     held = np.zeros(grid.phi.shape, bool)
     held[:, :planes] = labels == labels[start]
+    for _ in range(2):  # what lies between those and the walls
+        more = _beside(grid, held) & (grid.phi > 0)
+        more[:, planes:] = False
+        held |= more
     return held
 
 
 def _walled(grid: _Grid, start: tuple[int, int, int]) -> bool:
     """Whether the open nodes about a node, at its height, reach no side of the domain."""
-    labels, _ = ndimage.label(grid.phi[:, start[1]] > 0)
+    labels, _ = ndimage.label(grid.free[:, start[1]])
     room = labels == labels[start[0], start[2]]
     return not (room[[0, -1]].any() or room[:, [0, -1]].any())
 
@@ -241,6 +251,20 @@ def _runs_over(grid: _Grid, start: tuple[int, int, int]) -> float | None:
         else:
             low = middle
     return float(heights[low])
+
+
+def _beside(grid: _Grid, held: np.ndarray) -> np.ndarray:
+    """Nodes (bool) next to held ones whose cells reach into the same room, and not into one behind a thin wall."""
+    found = np.zeros(held.shape, bool)
+    for axis in range(3):
+        for step in (1, -1):
+            next_to, beyond = np.roll(held, step, axis), np.roll(grid.phi, -step, axis)
+            edge = 0 if step > 0 else -1
+            np.moveaxis(next_to, axis, 0)[edge] = False
+            behind = (grid.phi > 0) & (beyond > grid.phi)
+            np.moveaxis(behind, axis, 0)[-1 if step > 0 else 0] = False
+            found |= next_to & ~behind
+    return found & ~held
 
 
 def _half_faces(grid: _Grid) -> np.ndarray:
