@@ -20,6 +20,7 @@ Wall = Literal["closed", "open", "periodic", "calm"]
 FORMAT = "zinc-scene/1"
 MOST_FRAMES = 10_000
 MOST_ELEMENTS, MOST_DELIVERIES, LONGEST_CHAIN, MOST_ASIDE = 200, 20, 16, 1000
+MOST_VIEWS = 50
 MOST_VOXELS = 100_000  # along an edge of the domain
 WATER, PEAT = (0.05, 0.21, 0.22), (0.35, 0.11, 0.03)  # linear red, green, blue
 
@@ -378,6 +379,22 @@ class View(Part):
         slider=(-45, 45),
         meaning="Turn about the line of sight: above 0 the camera leans to its right.",
     )
+    film: float = setting(
+        36.0,
+        unit="mm",
+        group="Camera",
+        gt=0,
+        le=200,
+        slider=(10, 70),
+        label="Film width",
+        meaning="Of a frame of 16 to 9: what a focal length is told on. The picture follows from the angle alone.",
+    )
+    backdrop: str = setting(
+        "",
+        group="Camera",
+        control="image",
+        meaning="Image, or numbered images (####), behind everything when the view is through the shot camera.",
+    )
 
     @model_validator(mode="after")
     def _angles(self) -> View:
@@ -386,6 +403,12 @@ class View(Part):
         if not all(isinstance(a, float | int) and 1 < a <= 120 for a in given):
             raise ValueError("the upright angle lies above 1 and up to 120 degrees")
         return self
+
+
+class NamedView(View):
+    """A view that is kept under a name."""
+
+    name: str = Field(min_length=1, max_length=80, description="Name, once per scene.")
 
 
 class Quality(Part):
@@ -504,6 +527,7 @@ class Scene(Part):
     surface: SurfaceSettings = Field(default_factory=SurfaceSettings)
     quality: Quality = Field(default_factory=Quality)
     camera: View = Field(default_factory=View)
+    views: list[NamedView] = Field(default_factory=list, max_length=MOST_VIEWS, description="Views kept by name.")
     elements: list[AnyElement] = Field(default_factory=list, max_length=MOST_ELEMENTS)
     deliveries: list[Delivery] = setting(
         factory=list, group="Deliveries", control="list", meaning="Named sets of files that leave."

@@ -27,7 +27,15 @@ client.use({
 export type Said = Schemas['Said']
 
 /** Something to say that came from nowhere but here. */
-export const plainly = (says: string): Said => ({ says, where: '', element: '', leads_to: '', remedy: null, rule: '', show: null })
+export const plainly = (says: string): Said => ({
+  says,
+  where: '',
+  element: '',
+  leads_to: '',
+  remedy: null,
+  rule: '',
+  show: null,
+})
 
 /** What a refused request came with. */
 export function problemsOf(error: unknown): Said[] {

@@ -2,8 +2,12 @@
 import type { Said, Schemas } from '../api/client'
 
 /** Problems, remarks and advice: what they are about, what is so, what it leads to, and what mends it. */
-defineProps<{ items: Said[]; bad?: boolean }>()
-const emit = defineEmits<{ remedy: [remedy: Schemas['Remedy']] }>()
+defineProps<{ items: Said[]; bad?: boolean; asides?: boolean }>()
+const emit = defineEmits<{
+  remedy: [remedy: Schemas['Remedy']]
+  show: [where: Schemas['Show']]
+  aside: [said: Said]
+}>()
 
 /** The setting in words: `elements[2].shape.file` of a named element is its shape file. */
 function place(said: Said): string {
@@ -26,6 +30,15 @@ function place(said: Said): string {
     <button v-if="said.remedy" class="bare apply" @click="emit('remedy', said.remedy)">
       {{ said.remedy.label }}
     </button>
+    <button v-if="said.show" class="bare apply" @click="emit('show', said.show)">Show</button>
+    <button
+      v-if="asides && said.rule"
+      class="bare apply aside"
+      title="Not said again in this take"
+      @click="emit('aside', said)"
+    >
+      Put aside
+    </button>
   </p>
 </template>
 
@@ -34,5 +47,8 @@ function place(said: Said): string {
   color: var(--accent);
   text-decoration: underline;
   margin-left: 6px;
+}
+.aside {
+  color: var(--dim);
 }
 </style>

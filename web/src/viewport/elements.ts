@@ -13,6 +13,8 @@ export interface Drawn {
   shape?: { kind: string }
   effect?: unknown
   zone?: unknown
+  hidden?: boolean
+  locked?: boolean
 }
 
 /** An element as it stands in the scene, and where it is frame by frame. */
@@ -23,6 +25,8 @@ interface Shown {
   placed: Schemas['PlacedReply']
   kind: string
   plane: boolean
+  hidden: boolean
+  locked: boolean
   look: string
   index: number
   forms: Map<number, Packed>
@@ -46,7 +50,9 @@ export class Elements {
   private first = 1
   private generation = 0
   private at = 0
-  private picked: number | null = null
+  private picked: number[] = []
+  /** those that alone are seen, if any are */
+  private alone: number[] | null = null
 
   constructor(
     private small: boolean,
@@ -73,7 +79,8 @@ export class Elements {
         const known = before.find((s) => s.look === looks[i])
         if (known) before.splice(before.indexOf(known), 1)
         const fresh = known ?? (await this.make(element, i, looks[i], reach, mine))
-        return fresh && Object.assign(fresh, { index: i, placed: poses[i] })
+        const { hidden = false, locked = false } = element
+        return fresh && Object.assign(fresh, { index: i, placed: poses[i], hidden, locked })
       }),
     )
     if (mine !== this.generation) {
@@ -130,7 +137,8 @@ export class Elements {
     edges.visible = !solid && !plane
     object.add(body, edges)
     const placed = { matrices: [], shown: [true], deforms: false }
-    return { object, body, edges, placed, kind: element.kind, plane, look, index, forms: new Map() }
+    const kept = { kind: element.kind, plane, look, index, hidden: false, locked: false }
+    return { object, body, edges, placed, ...kept, forms: new Map() }
   }
 
   /** Put moving elements where they are, `n` frames from the first. */
@@ -149,10 +157,12 @@ export class Elements {
     return placed.matrices[Math.min(this.at, placed.matrices.length - 1)]
   }
 
-  /** Where an element is now, as a matrix; nothing if it is not drawn. */
-  placeOf(index: number): THREE.Matrix4 | null {
+  /** Where an element is now, or so many frames from the first, as a matrix; nothing if it is not drawn. */
+  placeOf(index: number, n?: number): THREE.Matrix4 | null {
     const found = this.shown.find((s) => s.index === index)
-    return found ? found.object.matrix.clone() : null
+    if (!found || n === undefined) return found ? found.object.matrix.clone() : null
+    const { matrices } = found.placed
+    return new THREE.Matrix4().fromArray(matrices[Math.min(n, matrices.length - 1)])
   }
 
   /** The origin of an element that moves, a point a frame; one point if it is still. */
@@ -169,13 +179,20 @@ export class Elements {
     found.object.matrixWorldNeedsUpdate = true
   }
 
-  /** What a ray meets first: of all that is seen, or of what is solid alone. */
+  isLocked(index: number): boolean {
+    return !!this.shown.find((s) => s.index === index)?.locked
+  }
+
+  /** What a ray meets first: of all that is seen and can be picked, or of what is solid alone; but for some. */
   hit(
     ray: THREE.Raycaster,
     solid = false,
+    but: number[] = [],
   ): { point: THREE.Vector3; normal: THREE.Vector3; index: number } | null {
     this.group.updateMatrixWorld(true)
-    const bodies = this.shown.filter((s) => s.object.visible && (!solid || s.kind === 'collider'))
+    const bodies = this.shown.filter(
+      (s) => s.object.visible && (solid ? s.kind === 'collider' : !s.locked) && !but.includes(s.index),
+    )
     const found = ray.intersectObjects(
       bodies.map((s) => s.body),
       false,
@@ -196,7 +213,9 @@ export class Elements {
 
   private appear(element: Shown) {
     const { shown } = element.placed
-    element.object.visible = shown[Math.min(this.at, shown.length - 1)] || element.index === this.picked
+    const seen = shown[Math.min(this.at, shown.length - 1)] && !element.hidden
+    element.object.visible = seen || this.picked.includes(element.index)
+    if (this.alone) element.object.visible = this.alone.includes(element.index)
     if (this.small) element.object.visible &&= element.kind === 'collider'
   }
 
@@ -232,11 +251,46 @@ export class Elements {
     this.changed()
   }
 
-  /** Mark one element: its edges are seen through what hides it. */
-  select(index: number | null) {
-    this.picked = index
+  /** See some elements alone, or all that are not hidden. */
+  isolate(indices: number[] | null) {
+    this.alone = indices
+    this.shown.forEach((one) => this.appear(one))
+  }
+
+  /** The middle (m) and size (m) of the boxes about some elements as they stand now; nothing if none is drawn. */
+  about(indices: number[]): { middle: THREE.Vector3; size: number } | null {
+    const box = new THREE.Box3()
+    for (const one of this.shown)
+      if (indices.includes(one.index)) {
+        one.object.updateMatrixWorld(true)
+        box.expandByObject(one.body, true)
+      }
+    if (box.isEmpty()) return null
+    return { middle: box.getCenter(new THREE.Vector3()), size: box.getSize(new THREE.Vector3()).length() }
+  }
+
+  /** Volume (m3) that an element's mesh encloses as it stands now (the sum of signed tetrahedra); 0 if it is open. */
+  volumeOf(index: number): number {
+    const found = this.shown.find((s) => s.index === index)
+    if (!found || found.plane) return 0
+    const corners = found.body.geometry.index
+    const at = found.body.geometry.getAttribute('position')
+    found.object.updateMatrixWorld(true)
+    const point = (n: number) =>
+      new THREE.Vector3()
+        .fromBufferAttribute(at, corners ? corners.getX(n) : n)
+        .applyMatrix4(found.body.matrixWorld)
+    let six = 0
+    for (let n = 0; n < (corners?.count ?? at.count); n += 3)
+      six += point(n).dot(point(n + 1).cross(point(n + 2)))
+    return Math.abs(six) / 6
+  }
+
+  /** Mark elements: their edges are seen through what hides them. */
+  select(indices: number[]) {
+    this.picked = indices
     for (const element of this.shown) {
-      const on = element.index === index
+      const on = indices.includes(element.index)
       const lines = element.edges.material as THREE.LineBasicMaterial
       const solid = element.body.material as THREE.MeshStandardMaterial
       solid.emissive?.set(on ? '#163f39' : '#000000')

@@ -3,7 +3,7 @@ import * as THREE from 'three'
 import { nice } from './ruler'
 
 /* eslint-disable @typescript-eslint/no-explicit-any -- a scene is described by its schema, not by types */
-type Element = Record<string, any>
+export type Element = Record<string, any>
 
 /** What lies under the pointer: where, facing which way, of which element if of any. */
 export interface Spot {
@@ -30,7 +30,7 @@ export interface Gesture {
   /** what it puts in, as it is now; nothing before the first press */
   made(): Element | null
   press(spot: Spot, ray: THREE.Ray): 'goes on' | 'done'
-  drag(ray: THREE.Ray, view: THREE.Vector3): void
+  drag(ray: THREE.Ray, view: THREE.Vector3, spot: () => Spot | null): void
   release(): 'goes on' | 'done'
   /** a number that was typed takes the place of what the drag gives */
   typed(value: number): void
@@ -38,8 +38,8 @@ export interface Gesture {
 }
 
 const UP = new THREE.Vector3(0, 1, 0)
-const tidy = (v: number) => +v.toFixed(5)
-const triple = (v: THREE.Vector3) => [tidy(v.x), tidy(v.y), tidy(v.z)]
+export const tidy = (v: number) => +v.toFixed(5)
+export const triple = (v: THREE.Vector3) => [tidy(v.x), tidy(v.y), tidy(v.z)]
 const metres = (v: number) => `${+v.toPrecision(3)} m`
 
 /** Where a ray comes nearest to a line through a point. */

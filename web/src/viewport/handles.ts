@@ -30,6 +30,8 @@ export class Handles {
   private start = new THREE.Matrix4()
   private typed = ''
   dragging = false
+  /** the point under the pointer that something dragged with Alt is put on */
+  onto: (event: PointerEvent) => THREE.Vector3 | null = () => null
   onDrag: (moved: Moved) => void = () => {}
   onEnd: (matrix: THREE.Matrix4) => void = () => {}
 
@@ -42,6 +44,7 @@ export class Handles {
     this.controls.addEventListener('mouseDown', () => this.begin())
     this.controls.addEventListener('objectChange', () => this.move())
     this.controls.addEventListener('mouseUp', () => this.end())
+    addEventListener('pointermove', this.onPointer)
     addEventListener('keydown', this.onKey, true)
     addEventListener('keyup', this.onKey, true)
   }
@@ -104,6 +107,11 @@ export class Handles {
     this.move()
   }
 
+  private onPointer = (event: PointerEvent) => {
+    this.pointer = event
+  }
+  private pointer: PointerEvent | null = null
+
   /** Put it back where it was. */
   private leave() {
     this.typed = ''
@@ -117,6 +125,10 @@ export class Handles {
     if (!this.dragging) return
     const given = Number(this.typed)
     if (this.typed && Number.isFinite(given)) this.put(given)
+    else if (this.pointer?.altKey && this.way === 'translate') {
+      const there = this.onto(this.pointer)
+      if (there) this.proxy.position.copy(there)
+    }
     this.proxy.updateMatrix()
     this.onDrag({ matrix: this.proxy.matrix.clone(), says: this.says() })
   }
@@ -165,6 +177,7 @@ export class Handles {
   }
 
   dispose() {
+    removeEventListener('pointermove', this.onPointer)
     removeEventListener('keydown', this.onKey, true)
     removeEventListener('keyup', this.onKey, true)
     this.controls.detach()

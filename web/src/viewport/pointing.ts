@@ -8,9 +8,9 @@ const STILL = 4 // pixels that a pointer may move and still press
 
 /** What happens in the page when something is pointed at. */
 export interface Heard {
-  picked: (index: number | null) => void
+  picked: (index: number | null, more: boolean) => void
   /** something under the pointer that a press takes hold of */
-  grabbed: (ray: THREE.Raycaster) => Gesture | null
+  grabbed: (ray: THREE.Raycaster, at: { x: number; y: number }) => Gesture | null
   hovered: (spot: Spot | null) => Spot | null
   sketched: () => void
   finished: (gesture: Gesture) => void
@@ -66,6 +66,12 @@ export class Pointing {
     this.ray.setFromCamera(place, this.camera)
   }
 
+  /** Where something that is dragged would lie on what is under the pointer. */
+  onto(event: PointerEvent, but: number[]): THREE.Vector3 | null {
+    this.aim(event)
+    return this.elements.hit(this.ray, true, but)?.point ?? this.spot()?.point ?? null
+  }
+
   /** What lies under the pointer: something solid, else the floor. */
   private spot(): Spot | null {
     const hit = this.elements.hit(this.ray, true)
@@ -79,7 +85,7 @@ export class Pointing {
     if (event.button !== 0) return
     this.aim(event)
     this.pressed = { x: event.clientX, y: event.clientY }
-    const grabbed = this.gesture ? null : this.heard.grabbed(this.ray)
+    const grabbed = this.gesture ? null : this.heard.grabbed(this.ray, this.at)
     if (grabbed) this.gesture = grabbed
     if (!this.gesture) return
     event.stopImmediatePropagation()
@@ -101,7 +107,8 @@ export class Pointing {
       return
     }
     if (this.typed) return
-    this.gesture.drag(this.ray.ray, this.camera.getWorldDirection(new THREE.Vector3()))
+    const view = this.camera.getWorldDirection(new THREE.Vector3())
+    this.gesture.drag(this.ray.ray, view, () => this.spot())
     this.tell()
   }
 
@@ -115,7 +122,7 @@ export class Pointing {
     }
     if (moved > STILL || this.handles.hot) return
     this.aim(event)
-    this.heard.picked(this.elements.hit(this.ray)?.index ?? null)
+    this.heard.picked(this.elements.hit(this.ray)?.index ?? null, event.shiftKey)
   }
 
   private onKey = (event: KeyboardEvent) => {

@@ -17,6 +17,7 @@ export interface Stream {
 const LIQUID = '#57b894'
 const SOLID = '#c3ced1'
 const WRONG = '#ee7563'
+const PUSH = '#d7a54a'
 
 /** What is drawn while a gesture is made, and of what is picked: shapes to be, streams, levels, paths. */
 export class Sketch {
@@ -31,9 +32,11 @@ export class Sketch {
   /** An element that is not there yet. */
   element(element: Element | null) {
     empty(this.shape)
-    const geometry = element && geometryOf(element.shape)
+    if (element?.effect?.kind === 'wind') this.blowing(element)
+    const drawn = element?.shape ?? element?.zone
+    const geometry = drawn && geometryOf(drawn)
     if (!geometry) return
-    const colour = element!.kind === 'collider' ? SOLID : LIQUID
+    const colour = element!.kind === 'collider' ? SOLID : element!.kind === 'force' ? PUSH : LIQUID
     const body = new THREE.Mesh(
       geometry,
       new THREE.MeshBasicMaterial({ color: colour, transparent: true, opacity: 0.2, depthWrite: false }),
@@ -48,6 +51,12 @@ export class Sketch {
     this.shape.setRotationFromEuler(new THREE.Euler(x, y, z, 'ZYX'))
     this.shape.add(body, edges)
     if (element!.kind === 'inflow') this.shape.add(arrow(element!.velocity, this.shape.quaternion))
+  }
+
+  private blowing(element: Element) {
+    this.shape.position.fromArray(element.pose.translation)
+    this.shape.quaternion.identity()
+    this.shape.add(arrow(element.effect.velocity, this.shape.quaternion))
   }
 
   private layer(name: string): THREE.Group {
@@ -92,6 +101,74 @@ export class Sketch {
     layer.add(ring)
   }
 
+  /** A ring about a point, seen through everything. */
+  ring(point: THREE.Vector3 | null, radius: number) {
+    const layer = this.layer('ring')
+    if (!point) return
+    for (const turn of [0, Math.PI / 2]) {
+      const ring = new THREE.Mesh(
+        new THREE.RingGeometry(radius * 0.86, radius, 48).rotateY(turn),
+        new THREE.MeshBasicMaterial({
+          color: '#d7a54a',
+          side: THREE.DoubleSide,
+          depthTest: false,
+          transparent: true,
+        }),
+      )
+      ring.position.copy(point)
+      layer.add(ring)
+    }
+  }
+
+  /** Lines along what a force does, ending in a point where it leads to. */
+  pushes(lines: number[][][]) {
+    const layer = this.layer('pushes')
+    for (const one of lines)
+      layer.add(
+        line(
+          one.map((p) => new THREE.Vector3().fromArray(p)),
+          '#d7a54a',
+          0.75,
+        ),
+      )
+    if (!lines.length) return
+    const ends = lines.map((one) => new THREE.Vector3().fromArray(one.at(-1)!))
+    layer.add(dots(ends, 4.5))
+  }
+
+  /** The zone of a force in its place, and within it where its soft edge ends. */
+  zone(zone: Element | null, softness: number, matrix: THREE.Matrix4 | null) {
+    const layer = this.layer('zone')
+    if (!zone || !matrix || zone.kind === 'everywhere') return
+    const scale = Math.cbrt(Math.abs(matrix.determinant())) || 1
+    const soft = softness / scale
+    const inner: Element = { ...zone }
+    if (zone.kind === 'sphere') inner.radius -= soft
+    else inner.size = (zone.size as number[]).map((s) => s - 2 * soft)
+    const there = Math.min(...(zone.kind === 'sphere' ? [inner.radius] : inner.size)) > 0
+    for (const [shape, opacity] of [[zone, 0.9], ...(there && soft > 0 ? [[inner, 0.35]] : [])] as [
+      Element,
+      number,
+    ][]) {
+      const geometry = geometryOf(shape)
+      if (!geometry) continue
+      const edges = new THREE.LineSegments(
+        new THREE.EdgesGeometry(geometry, shape.kind === 'sphere' ? 1 : 24),
+        new THREE.LineBasicMaterial({ color: '#d7a54a', transparent: true, opacity: opacity * 0.5 }),
+      )
+      edges.applyMatrix4(matrix)
+      layer.add(edges)
+    }
+  }
+
+  /** Points that are measured between, and the lines from each to the next. */
+  measured(points: THREE.Vector3[]) {
+    const layer = this.layer('measured')
+    if (!points.length) return
+    layer.add(dots(points, 7, '#f3fbf9'))
+    if (points.length > 1) layer.add(line(points, '#f3fbf9'))
+  }
+
   /** Outlines of a level, or of an opening. */
   outlines(name: string, loops: number[][][], colour = '#6fb7d8') {
     const layer = this.layer(name)
@@ -101,22 +178,26 @@ export class Sketch {
     }
   }
 
-  /** The way of something that moves, with a dot a frame. */
-  path(points: THREE.Vector3[]) {
+  /** The way of something that moves, with a dot a frame, and its keys. */
+  path(points: THREE.Vector3[], keys: THREE.Vector3[] = []) {
     const layer = this.layer('path')
     if (points.length < 2) return
     layer.add(line(points, '#d7a54a', 0.8))
-    const dots = new THREE.Points(
-      new THREE.BufferGeometry().setFromPoints(points),
-      new THREE.PointsMaterial({ color: '#d7a54a', size: 3.5, sizeAttenuation: false, depthTest: false }),
-    )
-    layer.add(dots)
+    layer.add(dots(points, 3.5))
+    if (keys.length) layer.add(dots(keys, 9, '#f3fbf9'))
   }
 
   clear() {
     this.element(null)
     for (const name of this.lines.keys()) this.layer(name)
   }
+}
+
+function dots(points: THREE.Vector3[], size: number, color = '#d7a54a'): THREE.Points {
+  return new THREE.Points(
+    new THREE.BufferGeometry().setFromPoints(points),
+    new THREE.PointsMaterial({ color, size, sizeAttenuation: false, depthTest: false, transparent: true }),
+  )
 }
 
 function line(points: THREE.Vector3[], color: string, opacity = 1): THREE.Line {

@@ -4,6 +4,7 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { client, type Schemas } from '../api/client'
 import { Elements, type Drawn } from './elements'
 import type { Gesture, Spot } from './gestures'
+import { figure } from './figure'
 import { Handles } from './handles'
 import { empty, meshGeometry, place } from './meshes'
 import type { Packed } from './packed'
@@ -13,6 +14,7 @@ import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
 import { Sketch } from './sketch'
 import { PullWall, Walls } from './walls'
+import { keyUnder, PullKey, type WayPoint } from './wayPoints'
 
 interface SceneShape extends Marked {
   time: { first: number }
@@ -52,9 +54,9 @@ export class Viewport {
   voxel = 0.02
   private pointing: Pointing | undefined
   private gesture: Gesture | null = null
-  private picked: number | null = null
+  private picked: number[] = []
   onMove: () => void = () => {}
-  onPick: (index: number | null) => void = () => {}
+  onPick: (index: number | null, more: boolean) => void = () => {}
   onPlaced: (index: number, from: THREE.Matrix4, to: THREE.Matrix4) => void = () => {}
   onMade: (gesture: Gesture) => void = () => {}
   onLeft: () => void = () => {}
@@ -83,6 +85,7 @@ export class Viewport {
       this.marks,
       this.sketch.group,
       this.walls.group,
+      this.stature,
     )
     this.scene.add(new THREE.HemisphereLight('#d3dfe2', '#1f272b', 1.15))
     const sun = new THREE.DirectionalLight('#fff6e2', 1.8)
@@ -99,8 +102,8 @@ export class Viewport {
       // before the view's own handler: a press on a handle does not turn the view
       canvas.addEventListener('pointerdown', () => (this.controls!.enabled = !this.handles!.hot), true)
       this.pointing = new Pointing(canvas, this.camera, this.elements, this.handles, () => this.floor(), {
-        picked: (index) => this.onPick(index),
-        grabbed: (ray) => (this.gesture = this.walls.grab(ray, this.voxel)),
+        picked: (index, more) => this.onPick(index, more),
+        grabbed: (ray, at) => (this.gesture = this.walls.grab(ray, this.voxel) ?? this.grabKey(at)),
         hovered: (spot) => this.onHover(spot),
         sketched: () => this.drawGesture(),
         finished: (gesture) => this.endGesture(gesture),
@@ -108,8 +111,8 @@ export class Viewport {
         says: (lines, x, y) => this.onSay(lines, x, y),
       })
       this.handles.onDrag = ({ matrix, says }) => {
-        if (this.picked === null) return
-        this.elements.carry(this.picked, matrix)
+        if (this.main === null) return
+        this.carry(matrix)
         const [x, y] = this.onScreen(new THREE.Vector3().setFromMatrixPosition(matrix))
         this.onSay(says, x, y)
         this.render()
@@ -117,30 +120,79 @@ export class Viewport {
       this.handles.onEnd = (matrix) => {
         this.controls!.enabled = true
         this.onSay([], 0, 0)
-        if (this.picked === null || matrix.equals(this.held)) return
-        this.onPlaced(this.picked, this.held.clone(), matrix)
+        if (this.main === null || matrix.equals(this.held)) return
+        this.onPlaced(this.main, this.held.clone(), matrix)
         this.held.copy(matrix)
       }
+      this.handles.onto = (event) => this.pointing!.onto(event, this.picked)
+    }
+  }
+
+  /** The element that handles hold; others that are picked go along. */
+  private get main(): number | null {
+    return this.picked.at(-1) ?? null
+  }
+
+  /** What is picked goes along with the one that is dragged. */
+  private carry(matrix: THREE.Matrix4) {
+    const by = matrix.clone().multiply(this.held.clone().invert())
+    for (const index of this.picked) {
+      const from = index === this.main ? this.held : this.before.get(index)
+      if (from && !(index !== this.main && this.elements.isLocked(index)))
+        this.elements.carry(index, by.clone().multiply(from))
     }
   }
 
   private held = new THREE.Matrix4()
+  private before = new Map<number, THREE.Matrix4>()
+
+  /** Keys of the way that is drawn, which can be pulled. */
+  private keys: { element: number; points: WayPoint[] } | null = null
+
+  /** Draw the way of an element, its keys as points that can be pulled; nothing for none. */
+  showWay(element: number | null, times: number[], fps: number) {
+    const way = element === null ? [] : this.elements.pathOf(element)
+    const moves = way.length > 1
+    const points = times.flatMap((time) => {
+      const at = way[Math.min(Math.round(time * fps), way.length - 1)]
+      const frame = (this.shape?.time.first ?? 1) + Math.round(time * fps)
+      return at ? [{ time, frame, at: at.clone() }] : []
+    })
+    this.keys = moves && element !== null ? { element, points } : null
+    this.sketch.path(moves ? way : [], moves ? points.map((p) => p.at) : [])
+    this.render()
+  }
+
+  private grabKey(at: { x: number; y: number }): PullKey | null {
+    if (!this.keys || this.handles?.hot) return null
+    const { element, points } = this.keys
+    const key = keyUnder(points, at, (point) => this.onScreen(point))
+    if (!key) return null
+    return new PullKey(element, key, (to) => {
+      this.sketch.measured([key.at, to])
+      this.render()
+    })
+  }
 
   /** Take hold of what is picked, or let go. */
   private hold() {
-    const place = this.picked === null ? null : this.elements.placeOf(this.picked)
+    const main = this.main
+    const place = main === null || this.elements.isLocked(main) ? null : this.elements.placeOf(main)
     if (place) this.held.copy(place)
+    this.before = new Map(
+      this.picked.map((index) => [index, this.elements.placeOf(index) ?? new THREE.Matrix4()]),
+    )
     this.handles?.attach(place, Math.max(...(this.shape?.domain.size ?? [1])))
   }
 
-  /** Where an element stands now, in the scene. */
-  placeOf(index: number): THREE.Matrix4 | null {
-    return this.elements.placeOf(index)
+  /** Where an element stands in the scene, now or so many frames from the first. */
+  placeOf(index: number, n?: number): THREE.Matrix4 | null {
+    return this.elements.placeOf(index, n)
   }
 
-  /** The way of an element that moves, a point a frame. */
-  pathOf(index: number): THREE.Vector3[] {
-    return this.elements.pathOf(index)
+  /** Where something that is picked stood before it was dragged. */
+  placeBefore(index: number): THREE.Matrix4 | null {
+    return this.before.get(index) ?? null
   }
 
   /** The height that something lies on where nothing else is: the domain's floor. */
@@ -264,10 +316,10 @@ export class Viewport {
     this.render()
   }
 
-  /** Mark one element, and see it through what hides it. */
-  select(index: number | null) {
-    this.picked = index
-    this.elements.select(index)
+  /** Mark elements, and see them through what hides them; handles hold the last of them. */
+  select(indices: number[]) {
+    this.picked = indices
+    this.elements.select(indices)
     if (!this.pointing?.busy) this.hold()
     this.render()
   }
@@ -351,8 +403,56 @@ export class Viewport {
 
   /** The point that the view turns about. */
   middle(): number[] {
-    return (this.controls?.target ?? new THREE.Vector3()).toArray().map((v) => +v.toFixed(5))
+    return this.standing().target
   }
+
+  /** Where one stands now, as a view has it. */
+  standing(): { eye: number[]; target: number[]; angle: number; roll: number } {
+    const tidy = (v: THREE.Vector3) => v.toArray().map((x) => +x.toFixed(5))
+    const target = this.controls?.target ?? new THREE.Vector3()
+    return {
+      eye: tidy(this.camera.position),
+      target: tidy(target),
+      angle: +this.camera.fov.toFixed(3),
+      roll: 0,
+    }
+  }
+
+  /** Stand where a kept view stands. */
+  stand(view: { eye: number[]; target: number[]; angle: number }) {
+    this.upright()
+    this.camera.position.fromArray(view.eye)
+    this.camera.fov = view.angle
+    this.aim(new THREE.Vector3().fromArray(view.target))
+  }
+
+  /** Draw views along axes into canvases beside this one. */
+  showBeside(views: { axis: 'x' | 'y' | 'z'; canvas: HTMLCanvasElement }[]) {
+    this.besides = views
+    this.render()
+  }
+  private besides: { axis: 'x' | 'y' | 'z'; canvas: HTMLCanvasElement }[] = []
+
+  /** A figure of 1.75 m that stands at the domain's corner, or none. */
+  showFigure(on: boolean) {
+    empty(this.stature)
+    if (on && this.shape) {
+      const made = figure()
+      const { low, size } = this.shape.domain
+      made.position.set(low[0] - Math.max(0.35, 0.02 * size[0]), low[1], low[2] + size[2] / 2)
+      this.stature.add(made)
+    }
+    this.render()
+  }
+  private stature = new THREE.Group()
+
+  /** An image behind everything while the view is through the shot camera; nothing for none. */
+  showBackdrop(texture: THREE.Texture | null) {
+    this.backdrop?.dispose()
+    this.backdrop = texture
+    this.render()
+  }
+  private backdrop: THREE.Texture | null = null
 
   /** See the whole domain. */
   fit() {
@@ -368,12 +468,54 @@ export class Viewport {
     this.aim(centre)
   }
 
+  /** See some elements alone, or all. */
+  isolate(indices: number[] | null) {
+    this.elements.isolate(indices)
+    this.render()
+  }
+
+  /** Volume (m3) that an element encloses. */
+  volumeOf(index: number): number {
+    return this.elements.volumeOf(index)
+  }
+
+  /** Come near to some elements, or to a point. */
+  approach(what: number[] | [number, number, number], isPoint = false) {
+    const found = isPoint
+      ? {
+          middle: new THREE.Vector3(...(what as [number, number, number])),
+          size: 0.25 * Math.max(...(this.shape?.domain.size ?? [1])),
+        }
+      : this.elements.about(what)
+    if (!found) return
+    this.upright()
+    const away = this.camera.position.clone().sub(this.controls?.target ?? new THREE.Vector3())
+    if (away.lengthSq() < 1e-12) away.set(1, 0.7, 1.2)
+    const far = (Math.max(found.size, 1e-3) * 0.8) / Math.sin((this.camera.fov * Math.PI) / 360)
+    this.camera.position.copy(found.middle).addScaledVector(away.normalize(), far)
+    this.aim(found.middle)
+  }
+
+  /** Ring a point of the scene, or nothing any more. */
+  ring(point: [number, number, number] | null) {
+    this.sketch.ring(
+      point && new THREE.Vector3(...point),
+      0.03 * Math.max(...(this.shape?.domain.size ?? [1])),
+    )
+    this.render()
+  }
+
   /** See the domain along an axis, from so far that nothing is foreshortened. */
   along(axis: 'x' | 'y' | 'z') {
     if (!this.shape) return
     this.upright()
-    this.camera.fov = FLAT
-    const { low, size } = this.shape.domain
+    this.aim(this.placeAlong(this.camera, axis))
+  }
+
+  /** Put a camera where it sees the domain along an axis; the point it looks at. */
+  private placeAlong(camera: THREE.PerspectiveCamera, axis: 'x' | 'y' | 'z'): THREE.Vector3 {
+    camera.fov = FLAT
+    const { low, size } = this.shape!.domain
     const centre = new THREE.Vector3(...low.map((l, i) => l + size[i] / 2))
     const away = new THREE.Vector3(
       +(axis === 'x'),
@@ -381,8 +523,10 @@ export class Viewport {
       +(axis === 'z') + (axis === 'y' ? 1e-3 : 0),
     )
     const reach = Math.hypot(...size) / 2
-    this.camera.position.copy(centre).addScaledVector(away, (reach * 1.05) / Math.sin((FLAT * Math.PI) / 360))
-    this.aim(centre)
+    const far = (reach * 1.05) / Math.sin((FLAT * Math.PI) / 360) / Math.min(camera.aspect, 1)
+    camera.position.copy(centre).addScaledVector(away, far)
+    camera.lookAt(centre)
+    return centre
   }
 
   private aim(target: THREE.Vector3) {
@@ -416,7 +560,35 @@ export class Viewport {
       if (material.uniforms?.height) material.uniforms.height.value = this.canvas.height
       material.uniforms?.range?.value.set(...this.range)
     }
+    this.drawBesides()
+    this.scene.background = this.following ? this.backdrop : null
     this.renderer.render(this.scene, this.camera)
+  }
+
+  /** Views along the axes, drawn first and copied: the canvas ends with the one that is worked in. */
+  private drawBesides() {
+    if (!this.shape) return
+    for (const { axis, canvas } of this.besides) {
+      const [width, height] = [canvas.clientWidth, canvas.clientHeight]
+      if (!width || !height) continue
+      const ratio = this.renderer.getPixelRatio()
+      canvas.width = Math.min(width * ratio, this.canvas.width)
+      canvas.height = Math.min(height * ratio, this.canvas.height)
+      const camera = new THREE.PerspectiveCamera(FLAT, canvas.width / canvas.height, 0.01, 5000)
+      this.placeAlong(camera, axis)
+      camera.updateProjectionMatrix()
+      this.renderer.setViewport(0, 0, canvas.width / ratio, canvas.height / ratio)
+      this.renderer.clear()
+      this.renderer.render(this.scene, camera)
+      const from = this.canvas.height - canvas.height
+      canvas
+        .getContext('2d')!
+        .drawImage(this.canvas, 0, from, canvas.width, canvas.height, 0, 0, canvas.width, canvas.height)
+    }
+    if (this.besides.length) {
+      const size = this.renderer.getSize(new THREE.Vector2())
+      this.renderer.setViewport(0, 0, size.x, size.y)
+    }
   }
 
   render() {

@@ -14,6 +14,7 @@ const props = defineProps<{
   frame: number
   element: number | null
   playing: boolean
+  curves: boolean
   making: { stage: string; frame: number } | null
 }>()
 const emit = defineEmits<{
@@ -21,6 +22,7 @@ const emit = defineEmits<{
   toggle: []
   delete: [stage: string]
   keep: [scene: SceneDocument]
+  curves: []
 }>()
 
 /** What was measured on frames, of which stage, as the stages name it. */
@@ -169,7 +171,17 @@ const number = (v: number | undefined) =>
           Delete
         </button>
       </span>
-      <span class="line">Keys</span>
+      <span class="line">
+        Keys
+        <button
+          class="bare small curves"
+          :aria-pressed="curves"
+          title="Their curves over time (m)"
+          @click="emit('curves')"
+        >
+          Curves
+        </button>
+      </span>
       <span class="line chart">
         Chart
         <span v-if="series.points.length > 1" class="n top" title="Ends of the chart">
@@ -335,6 +347,10 @@ select {
 .line .small {
   font-size: 11px;
   opacity: 0;
+}
+.line .curves {
+  opacity: 1;
+  color: var(--accent);
 }
 .line:hover .small:not(:disabled),
 .line .small:focus-visible {

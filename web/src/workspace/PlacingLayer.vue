@@ -1,8 +1,9 @@
 <script setup lang="ts">
+import StreamBox from './StreamBox.vue'
 import ToolRail from './ToolRail.vue'
-import { flightWords, type Placing } from './usePlacing'
+import type { Placing } from './usePlacing'
 
-/** Over the viewport: the tools, what a gesture says beside the pointer, and the stream of what is picked. */
+/** Over the viewport: the tools, what a gesture says beside the pointer, and what the picked thing does. */
 defineProps<{ placing: Placing; picked: boolean; last: number }>()
 </script>
 
@@ -26,14 +27,23 @@ defineProps<{ placing: Placing; picked: boolean; last: number }>()
   >
     <div v-for="(words, i) in placing.beside.value.lines" :key="i">{{ words }}</div>
   </div>
-  <div v-else-if="placing.flight.value" class="stream n" role="status" aria-label="Stream">
-    <div v-for="(words, i) in flightWords(placing.flight.value, last)" :key="i">{{ words }}</div>
+  <StreamBox
+    v-else-if="placing.flight.value"
+    :flight="placing.flight.value"
+    :filling="placing.filling.value"
+    :last="last"
+    @solve="placing.solve"
+    @level="placing.fillTo"
+    @until="placing.untilFull"
+  />
+  <div v-else-if="placing.pushes.value?.lines.length" class="push n" role="status" aria-label="Push">
+    pushes with {{ +placing.pushes.value.strongest.toPrecision(3) }} m/s² at most
   </div>
 </template>
 
 <style scoped>
 .beside,
-.stream {
+.push {
   position: absolute;
   pointer-events: none;
   white-space: nowrap;
@@ -42,10 +52,9 @@ defineProps<{ placing: Placing; picked: boolean; last: number }>()
     0 0 3px #0d1214,
     0 0 6px #0d1214;
 }
-.stream {
+.push {
   right: 14px;
   bottom: 12px;
-  text-align: right;
-  color: #b8c7c8;
+  color: #d7a54a;
 }
 </style>

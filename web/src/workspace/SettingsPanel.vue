@@ -7,6 +7,7 @@ import { label } from '../shell/words'
 import ForecastBox from './ForecastBox.vue'
 import ItemList from './ItemList.vue'
 import { counts, settingsOf, settingsOfElement, settingsOfScene, withValue, type Setting } from './schema'
+import SceneTools from './SceneTools.vue'
 import SettingRow from './SettingRow.vue'
 import type { SceneDocument } from './useTake'
 
@@ -29,6 +30,8 @@ const emit = defineEmits<{
   remove: []
   solid: []
   remedy: [remedy: Schemas['Remedy']]
+  show: [where: Schemas['Show']]
+  aside: [said: Said]
 }>()
 
 const settings = computed<Setting[]>(() => {
@@ -86,6 +89,13 @@ const meshShape = computed(() => {
           Take out
         </button>
       </h2>
+      <SceneTools
+        v-if="part === 'scene' && element === null"
+        :take="take"
+        :quality="forecast?.quality ?? 'draft'"
+        :scene="scene"
+        @keep="(s) => emit('keep', s)"
+      />
       <section v-for="[group, list] in groups" :key="group">
         <h3>{{ group }}</h3>
         <template v-for="s in list" :key="s.path.join('.')">
@@ -129,7 +139,13 @@ const meshShape = computed(() => {
     </div>
     <div class="foot">
       <SaidList :items="wrong" bad @remedy="(r) => emit('remedy', r)" />
-      <SaidList :items="remarks" @remedy="(r) => emit('remedy', r)" />
+      <SaidList
+        :items="remarks"
+        asides
+        @remedy="(r) => emit('remedy', r)"
+        @show="(w) => emit('show', w)"
+        @aside="(s) => emit('aside', s)"
+      />
       <ForecastBox
         v-if="forecast && part !== 'delivery'"
         :take="take"

@@ -27,6 +27,25 @@ const TOOLS: [Tool, string, string, string][] = [
   ],
   ['plane', 'g', 'Ground: press its height', 'M2 13l8-4 8 4-8 4z'],
   ['drain', 'x', 'Drain: drag its base, pull its height', 'M3 5h14l-5 6v6h-4v-6z'],
+  [
+    'wind',
+    'v',
+    'Wind: press, drag whither and how fast',
+    'M2 7h9q4 0 4-2.500t-3-2M2 11h13q3 0 3 2.500t-3 2.500M2 15h7',
+  ],
+  ['vortex', 'y', 'Vortex: drag its reach, pull its strength', 'M10 10q2-2 3 1t-4 3t-5-5t7-5t7 6'],
+  [
+    'attraction',
+    't',
+    'Attraction: drag its reach, pull its strength',
+    'M10 2v5M10 18v-5M2 10h5M18 10h-5M8.500 5.500l1.500 1.500l1.500-1.500M8.500 14.500l1.500-1.500l1.500 1.500M5.500 8.500l1.500 1.500l-1.500 1.500M14.500 8.500l-1.500 1.500l1.500 1.500',
+  ],
+  [
+    'measure',
+    'e',
+    'Measure: press two points, a third for an angle',
+    'M3 13L13 3l4 4L7 17zM6 10l2 2M9 7l2 2M12 4l2 2',
+  ],
 ]
 const WAYS: [Way, string, string, string][] = [
   ['translate', '1', 'Move', 'M10 2v16M2 10h16M10 2l-2 2M10 2l2 2M18 10l-2-2M18 10l-2 2'],
@@ -91,7 +110,8 @@ const WAYS: [Way, string, string, string][] = [
   left: 12px;
   top: 50px;
   display: flex;
-  flex-direction: column;
+  flex-wrap: wrap;
+  width: 58px;
   gap: 2px;
 }
 button {
@@ -119,6 +139,7 @@ button.recording svg path {
   font-size: 10px;
 }
 i {
+  flex-basis: 100%;
   height: 1px;
   margin: 4px 6px;
   background: #2e393f;

@@ -10,6 +10,7 @@ import { useStages } from '../shell/useStages'
 import { bytes, duration } from '../shell/words'
 import { Viewport } from '../viewport/viewport'
 import BringCamera from './BringCamera.vue'
+import CurveEditor from './CurveEditor.vue'
 import DeliveryState from './DeliveryState.vue'
 import ElementList from './ElementList.vue'
 import FrameStrip from './FrameStrip.vue'
@@ -34,6 +35,8 @@ import { JUDGE, REHEARSE, useShown } from './useShown'
 import { useRehearsal } from './useRehearsal'
 import { useSolid } from './useSolid'
 import { useTake, type SceneDocument } from './useTake'
+import { useViews } from './useViews'
+import ViewMenu from './ViewMenu.vue'
 
 const id = Number(useRoute().params.id)
 const { stages, ready: stagesThere } = useStages()
@@ -46,12 +49,28 @@ const { frame, playing, go, toggle } = usePlayback(range)
 let port: Viewport | undefined
 const view = () => port
 const part = ref('')
-const { element, put, addShape, addMesh, rename, copy, paste, remove } = useElements(
+const elements = useElements(
   scene,
   take.keep,
   () => (part.value = 'scene'),
+  (index) => port?.placeOf(index) ?? null,
 )
-const placing = usePlacing(id, view, { scene, quality, frame, element, keep: take.keep, add: put })
+const { element, picked } = elements
+/** Pick in the list or in the viewport; the scene's settings come along. */
+function pickElement(index: number | null, more: boolean) {
+  elements.pick(index, more)
+  if (index !== null) part.value = 'scene'
+}
+const placing = usePlacing(id, view, {
+  scene,
+  quality,
+  frame,
+  element,
+  picked,
+  pick: pickElement,
+  keep: take.keep,
+  add: elements.put,
+})
 const shown = useShown(id, view, { scene, quality, frame, playing, stages, report })
 const { mode, judge } = shown
 const rehearsal = useRehearsal(id, scene, shown.by, (packed, at) => {
@@ -99,10 +118,34 @@ const titleOf = (name: string) => stages.value.find((s) => s.name === name)?.tit
 const viewer = computed(() => take.take.value?.role === 'viewer')
 const canvas = ref<HTMLCanvasElement>()
 const holder = ref<HTMLElement>()
+const main = ref<HTMLElement>()
+const views = useViews(view, { scene, frame, picked, keep: take.keep, holder })
+const { beside: besides, canvases } = views
+
+/** See what is picked alone, or everything again. */
+const alone = ref(false)
+function isolate() {
+  alone.value = !alone.value && picked.value.length > 0
+  port?.isolate(alone.value ? picked.value : null)
+}
+/** Go to the place and the frame of what is said. */
+function show(where: Schemas['Show']) {
+  playing.value = false
+  go(where.frame)
+  const point = where.point as [number, number, number]
+  port?.approach(point, true)
+  port?.ring(point)
+}
+function putAside(said: Said) {
+  const next = structuredClone(scene.value!)
+  next.aside = [...(next.aside ?? []), `${said.rule}:${said.element}`]
+  void take.keep(next)
+}
 const importing = ref(false)
 const bringing = ref(false)
 const deleting = ref<string | null>(null)
 const help = ref(false)
+const curves = ref(false)
 const asked = ref<Said[]>([])
 
 watch(quality, async () => {
@@ -118,10 +161,11 @@ watch(scene, (next) => {
 watch(take.take, async (kept) => {
   if (!kept || !port) return
   await port.setScene(id, kept.scene as never)
-  port.select(element.value)
+  port.select(picked.value)
   port.showTime(frame.value - range().first)
+  placing.drawWay()
 })
-watch(element, (i) => port?.select(i))
+watch(picked, (now) => port?.select(now))
 watch([part, element], ([name, index]) => {
   port?.showMarks(name === shown.judged.value)
   port?.showWalls(name === 'scene' && index === null && !viewer.value)
@@ -188,6 +232,10 @@ const TOOLS: [string, string, Tool][] = [
   ['n', 'put in a pipe', 'tube'],
   ['g', 'put in the ground', 'plane'],
   ['x', 'put in a drain', 'drain'],
+  ['v', 'put in a wind', 'wind'],
+  ['y', 'put in a vortex', 'vortex'],
+  ['t', 'put in an attraction', 'attraction'],
+  ['e', 'measure', 'measure'],
 ]
 const shortcuts = computed<Shortcut[]>(() => [
   ['Space', 'play or hold', toggle],
@@ -208,19 +256,27 @@ const shortcuts = computed<Shortcut[]>(() => [
         ? (rehearsal.held.value = !rehearsal.held.value)
         : (judge.options.held = !judge.options.held),
   ],
-  ['w', 'see the whole domain', () => port?.fit()],
-  ['5', 'see it from the front, without perspective', () => port?.along('z')],
-  ['6', 'from the side', () => port?.along('x')],
-  ['7', 'from above', () => port?.along('y')],
-  ['c', 'look through the shot camera', () => port?.lookThrough()],
+  ['w', 'see the whole domain', views.whole],
+  ['4', 'see what is picked', views.near],
+  ['5', 'see it from the front, without perspective', () => views.along('z')],
+  ['6', 'from the side', () => views.along('x')],
+  ['7', 'from above', () => views.along('y')],
+  ['8', 'one, two or four views at once', views.more],
+  ['9', 'the viewport on the whole screen', views.full],
+  ['0', 'a figure of 1.75 m, or none', views.toggleFigure],
+  ['c', 'look through the shot camera', views.through],
   ...TOOLS.map(([key, does, which]): Shortcut => [key, does, () => placing.take(which)]),
   ['1', 'move what is picked', () => placing.setWay('translate')],
   ['2', 'turn it', () => placing.setWay('rotate')],
   ['3', 'scale it', () => placing.setWay('scale')],
   ['l', 'along the axes of the scene, or its own', placing.toggleOwn],
+  ['m', 'the curves of keys, or not', () => (curves.value = !curves.value)],
   ['k', 'record keys while moving, or not', placing.toggleRecording],
-  ['Delete', 'take out what is picked', () => element.value !== null && remove()],
-  ['Escape', 'pick nothing', () => (element.value = null)],
+  ['a', 'see what is picked alone, or everything', isolate],
+  ['q', 'put what is picked out of sight, or back', () => elements.flip('hidden')],
+  ['z', 'lock what is picked, or unlock it', () => elements.flip('locked')],
+  ['Delete', 'take out what is picked', () => element.value !== null && elements.remove()],
+  ['Escape', 'pick nothing', () => ((element.value = null), port?.ring(null))],
   ['?', 'this list', () => (help.value = !help.value)],
 ])
 useShortcuts(
@@ -228,9 +284,10 @@ useShortcuts(
   () => void take.undo(),
   () => void take.redo(),
   {
-    c: () => copy(id),
+    c: () => elements.copy(id),
+    g: elements.together,
     v: () => {
-      asked.value = paste(id)
+      asked.value = elements.paste(id)
         ? []
         : [plainly('What is held is a mesh of another take; bring its file in here.')]
     },
@@ -247,8 +304,8 @@ onMounted(async () => {
   port = new Viewport(canvas.value!)
   ;(window as unknown as { viewport: Viewport }).viewport = port
   placing.join(port)
-  watcher = new ResizeObserver(() => port?.resize(holder.value!.clientWidth, holder.value!.clientHeight))
-  watcher.observe(holder.value!)
+  watcher = new ResizeObserver(() => port?.resize(main.value!.clientWidth, main.value!.clientHeight))
+  watcher.observe(main.value!)
   await port.setScene(id, scene.value as never)
   void findCaches(take.take.value?.production ?? '')
   await running.find()
@@ -297,15 +354,26 @@ onBeforeUnmount(() => {
         <StageRail :vessels="vessels" :elements="scene.elements.length" :part="part" @pick="pick" />
         <ElementList
           :scene="scene"
-          :element="element"
-          @pick="(i) => ((element = i), (part = i === null ? part : 'scene'))"
-          @add="addShape"
+          :picked="picked"
+          :alone="alone"
+          @pick="pickElement"
+          @add="elements.addShape"
           @mesh="importing = true"
-          @rename="rename"
+          @rename="elements.rename"
+          @flip="elements.flip"
+          @together="elements.together"
+          @isolate="isolate"
+          @attach="elements.attach"
         />
       </div>
       <main ref="holder" class="viewport" aria-label="Viewport">
-        <canvas ref="canvas" />
+        <div class="panes" :data-count="views.count.value">
+          <div ref="main" class="pane"><canvas ref="canvas" /></div>
+          <div v-for="(one, i) in besides()" :key="one.axis" class="pane">
+            <canvas :ref="(c) => (canvases[i] = c as HTMLCanvasElement)" :aria-label="one.name" />
+            <span class="dim n">{{ one.name }}</span>
+          </div>
+        </div>
         <div class="chip left-chip" role="group" aria-label="What is shown">
           <button
             v-for="s in stages"
@@ -334,11 +402,15 @@ onBeforeUnmount(() => {
           </button>
         </div>
         <div class="chip right-chip" role="group" aria-label="View">
-          <button class="bare" @click="port?.lookThrough()">Shot camera</button>
-          <button class="bare" @click="port?.fit()">Whole domain</button>
-          <button class="bare" title="From a USD or Alembic file" @click="bringing = true">
-            Bring a camera
-          </button>
+          <button class="bare" @click="views.through()">Shot camera</button>
+          <button class="bare" @click="views.whole()">Whole domain</button>
+          <ViewMenu
+            :views="views"
+            :scene="scene"
+            :edits="!viewer"
+            @bring="bringing = true"
+            @keep="(s) => take.keep(s)"
+          />
           <button class="bare" @click="pick('delivery')">Deliver</button>
           <button class="bare" aria-label="Keyboard" @click="help = true">?</button>
         </div>
@@ -364,6 +436,15 @@ onBeforeUnmount(() => {
           :problem="judge.problem.value"
         />
         <PlacingLayer v-if="!viewer" :placing="placing" :picked="element !== null" :last="scene.time.last" />
+        <CurveEditor
+          v-if="curves"
+          :scene="scene"
+          :picked="picked"
+          :frame="frame"
+          @keep="(s) => take.keep(s)"
+          @go="go"
+          @close="curves = false"
+        />
         <p v-if="shown.absent.value" class="absent">{{ shown.absent.value }}</p>
         <Legend
           v-if="shown.shown.value?.choices"
@@ -393,7 +474,9 @@ onBeforeUnmount(() => {
         :solid="solid"
         :caches="caches"
         @keep="(s) => take.keep(s)"
-        @remove="remove"
+        @remove="elements.remove"
+        @show="show"
+        @aside="putAside"
         @solid="toggleSolid"
         @remedy="mend"
       >
@@ -416,7 +499,9 @@ onBeforeUnmount(() => {
         :frame="frame"
         :playing="playing"
         :making="making"
+        :curves="curves"
         :element="element"
+        @curves="curves = !curves"
         @keep="(s) => take.keep(s)"
         @go="go"
         @toggle="toggle"
@@ -429,7 +514,7 @@ onBeforeUnmount(() => {
       :take="id"
       :unit="take.take.value?.unit"
       :up="take.take.value?.up"
-      @made="addMesh"
+      @made="elements.addMesh"
     />
     <v-dialog :model-value="!!deleting" @update:model-value="deleting = null">
       <div class="panel">
@@ -472,6 +557,35 @@ onBeforeUnmount(() => {
   min-height: 0;
   background: radial-gradient(ellipse at 50% 30%, #27333a 0, #171e22 62%, #11171a 100%);
   overflow: hidden;
+}
+.panes {
+  position: absolute;
+  inset: 0;
+  display: grid;
+  gap: 1px;
+}
+.panes[data-count='2'] {
+  grid-template-columns: 3fr 2fr;
+}
+.panes[data-count='4'] {
+  grid-template: 1fr 1fr 1fr / 2fr 1fr;
+}
+.panes[data-count='4'] .pane:first-child {
+  grid-row: 1 / 4;
+}
+.pane {
+  position: relative;
+  min-width: 0;
+  min-height: 0;
+}
+.pane + .pane {
+  border-left: 1px solid var(--line);
+  border-top: 1px solid var(--line);
+}
+.pane span {
+  position: absolute;
+  left: 8px;
+  bottom: 6px;
 }
 canvas {
   position: absolute;
@@ -517,7 +631,7 @@ canvas {
 .absent {
   position: absolute;
   top: 54px;
-  left: 52px;
+  left: 82px;
   font-size: 12px;
   color: #93a4a9;
 }

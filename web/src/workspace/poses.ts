@@ -13,8 +13,8 @@ type Keyed = Value | { keys: Key[] }
 const NEAR = 1e-6 // s, at which a key is the same
 const tidy = (v: number) => +v.toFixed(5)
 
-const isCurve = (value: Keyed | undefined): value is { keys: Key[] } =>
-  typeof value === 'object' && !Array.isArray(value)
+export const isCurve = (value: unknown): value is { keys: Key[] } =>
+  typeof value === 'object' && value !== null && !Array.isArray(value) && 'keys' in value
 
 interface Parts {
   translation: number[]
@@ -92,6 +92,32 @@ export function moved(
         : tidy(is as number)
   }
   return next
+}
+
+/** The same for something that goes along with what is turned or scaled: it moves about it as well. */
+export function movedAlong(
+  pose: SceneDocument,
+  from: THREE.Matrix4,
+  to: THREE.Matrix4,
+  way: Way,
+  time: number,
+  recording: boolean,
+): SceneDocument {
+  const placed = moved(pose, from, to, 'translate', time, recording)
+  return way === 'translate' ? placed : moved(placed, from, to, way, time, recording)
+}
+
+/** A still pose at a place of the scene, within that of something else if there is one; what has keys stays as it is. */
+export function posed(
+  pose: SceneDocument,
+  place: THREE.Matrix4 | null,
+  within: THREE.Matrix4 | null,
+): SceneDocument {
+  const moves = Object.values(pose).some((v) => isCurve(v as Keyed))
+  if (!place || moves) return pose
+  const own = within ? within.clone().invert().multiply(place) : place
+  const { translation, rotation, scale } = partsOf(own)
+  return { translation: translation.map(tidy), rotation: rotation.map(tidy), scale: tidy(scale) }
 }
 
 /** Keys with one at a time. */

@@ -4,13 +4,16 @@ import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 import { client, problemsOf, type Said, type Schemas } from '../api/client'
 import { Aim, Drop, Raise, type Gesture, type Ground, type Solid, type Spot } from '../viewport/gestures'
 import type { Way } from '../viewport/handles'
+import { Measure } from '../viewport/measure'
+import { About, Blow, type Pushing } from '../viewport/pushing'
 import type { Viewport } from '../viewport/viewport'
 import { PullWall } from '../viewport/walls'
+import { PullKey } from '../viewport/wayPoints'
 import { FillRoom } from './fillRoom'
-import { moved } from './poses'
+import { isCurve, moved, movedAlong } from './poses'
 import type { SceneDocument } from './useTake'
 
-export type Tool = 'inflow' | 'fill' | 'drop' | Solid | 'drain'
+export type Tool = 'inflow' | 'fill' | 'drop' | Solid | 'drain' | Pushing | 'measure'
 const SOLIDS: Record<Solid, string> = {
   box: 'Box',
   sphere: 'Ball',
@@ -26,6 +29,8 @@ interface At {
   quality: Ref<'draft' | 'proof' | 'final'>
   frame: Ref<number>
   element: Ref<number | null>
+  picked: Ref<number[]>
+  pick: (index: number | null, more: boolean) => void
   keep: (scene: SceneDocument) => Promise<void>
   add: (element: SceneDocument) => Promise<void>
 }
@@ -38,6 +43,10 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   const recording = ref(false)
   const said = shallowRef<{ lines: string[]; x: number; y: number }>({ lines: [], x: 0, y: 0 })
   const flight = shallowRef<Schemas['FlightReply'] | null>(null)
+  const filling = shallowRef<Schemas['FillingReply'] | null>(null)
+  const pushes = shallowRef<Schemas['PushesReply'] | null>(null)
+  /** m, up to which what is picked fills; nothing for where it runs over */
+  const level = ref<number | null>(null)
   const problems = ref<Said[]>([])
   const path = { take_id: id }
   const shotTime = () => (at.frame.value - at.scene.value!.time.first) / at.scene.value!.time.fps
@@ -60,8 +69,9 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     problems.value = []
     port()?.sketch.outlines('openings', [])
     port()?.sketch.outlines('level', [])
+    port()?.sketch.measured([])
     port()?.use(next && gestureOf(next))
-    if (!next) void fly()
+    if (!next) void tell()
     if (next === 'inflow') void findOpenings()
   }
 
@@ -70,7 +80,16 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     if (which === 'inflow') return new Aim(ground.value)
     if (which === 'drain') return new Raise(ground.value, 'box', 'drain', 'Drain')
     if (which === 'fill') return new FillRoom(askRoom, ground.value)
+    if (which === 'wind') return new Blow()
+    if (which === 'vortex' || which === 'attraction') return new About(ground.value, which)
+    if (which === 'measure') return new Measure((points) => port()?.sketch.measured(points), litresOf)
     return new Raise(ground.value, which, 'collider', SOLIDS[which])
+  }
+
+  function litresOf(index: number): string {
+    const litres = (port()?.volumeOf(index) ?? 0) * 1000
+    const { name } = at.scene.value!.elements[index] as { name: string }
+    return litres > 1e-6 ? `${name}: ${+litres.toPrecision(4)} l` : ''
   }
 
   // the newest answer is shown; a gesture asks for no more than can be answered
@@ -93,31 +112,101 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     }
   }
 
-  /** How the stream of what is picked, or of what is being put in, will fly. */
-  async function fly(provisional?: SceneDocument) {
+  /** What is picked, or what is being put in, does: where its stream flies and what it fills, or how it pushes. */
+  async function tell(provisional?: SceneDocument) {
     const scene = at.scene.value
     const index = provisional ? scene?.elements.length : at.element.value
     const meant = provisional ?? (index === null ? null : scene?.elements[index!])
-    if (!scene || meant?.kind !== 'inflow') {
-      flight.value = null
-      port()?.sketch.stream(null)
-      port()?.render()
-      return
+    const view = port()
+    if (meant?.kind !== 'inflow') {
+      flight.value = filling.value = null
+      view?.sketch.stream(null)
     }
+    if (meant?.kind !== 'force') {
+      pushes.value = null
+      view?.sketch.pushes([])
+      view?.sketch.zone(null, 0, null)
+    }
+    view?.render()
+    if (!scene || (meant?.kind !== 'inflow' && meant?.kind !== 'force')) return
     const document = provisional
       ? { ...scene, elements: [...scene.elements, { ...provisional, name: ' provisional' }] }
       : scene
+    const params = { path: { ...path, quality: at.quality.value } }
+    const body = { scene: document, element: index!, frame: null }
     await newest(async () => {
-      const { data } = await client
-        .POST('/api/takes/{take_id}/flight/{quality}', {
-          params: { path: { ...path, quality: at.quality.value } },
-          body: { scene: document, element: index!, frame: null },
-        })
-        .catch(() => ({ data: undefined }))
-      flight.value = data ?? null
-      port()?.sketch.stream(flight.value)
-      port()?.render()
+      if (meant.kind === 'force') await push(meant, params, { ...body, frame: at.frame.value }, provisional)
+      else await fly(params, body, !provisional)
     })
+  }
+
+  type Params = { path: { take_id: number; quality: string } }
+  interface Body {
+    scene: SceneDocument
+    element: number
+    frame: number | null
+  }
+
+  async function fly(params: Params, body: Body, whole: boolean) {
+    const { data } = await client
+      .POST('/api/takes/{take_id}/flight/{quality}', { params, body })
+      .catch(() => ({ data: undefined }))
+    flight.value = data ?? null
+    port()?.sketch.stream(flight.value)
+    port()?.render()
+    if (!whole || !data?.met) {
+      filling.value = null
+      return
+    }
+    const filled = await client
+      .POST('/api/takes/{take_id}/filling/{quality}', { params, body: { ...body, level: level.value } })
+      .catch(() => null)
+    filling.value = filled?.data ?? null
+  }
+
+  async function push(force: SceneDocument, params: Params, body: Body, provisional?: SceneDocument) {
+    const { data } = await client
+      .POST('/api/takes/{take_id}/pushes/{quality}', { params, body })
+      .catch(() => ({ data: undefined }))
+    pushes.value = data ?? null
+    const view = port()
+    view?.sketch.pushes(data?.lines ?? [])
+    const place = provisional ? null : view?.placeOf(body.element)
+    view?.sketch.zone(force.zone ?? null, force.softness ?? 0.1, place ?? null)
+    view?.render()
+  }
+
+  /** Give one of the numbers of the stream that is picked; the others follow. */
+  async function solve(given: 'speed' | 'rate' | 'litres' | 'full', value: number) {
+    const index = at.element.value
+    if (index === null || !at.scene.value) return
+    const { data, error } = await client
+      .POST('/api/takes/{take_id}/filling/{quality}/solve', {
+        params: { path: { ...path, quality: at.quality.value } },
+        body: { scene: at.scene.value, element: index, frame: null, given, value, level: level.value },
+      })
+      .catch((error: unknown) => ({ data: undefined, error }))
+    problems.value = data ? [] : problemsOf(error)
+    if (!data) return
+    const next = structuredClone(at.scene.value)
+    next.elements[index] = data.element
+    await at.keep(next)
+  }
+
+  /** Fill to a level (m above the vessel's lowest point) instead of to where it runs over. */
+  function fillTo(height: number | null) {
+    const f = filling.value
+    level.value = height === null || !f ? null : f.level - f.height + height
+    void tell()
+  }
+
+  /** Stop the inflow when what it fills is full. */
+  async function untilFull() {
+    const index = at.element.value
+    if (index === null || filling.value?.stops == null) return
+    const next = structuredClone(at.scene.value!)
+    next.elements[index].end = +filling.value.stops.toFixed(4)
+    await at.keep(next)
   }
 
   const openings = shallowRef<Schemas['OpeningReply'][]>([])
@@ -178,13 +267,18 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     const made = gesture.made()
     if (made?.kind === 'inflow') {
       if (under && gesture instanceof Aim) gesture.radius = under.radius
-      void fly(made)
+      void tell(made)
     }
+    if (made?.kind === 'force') void tell(made)
   }
 
   async function finished(gesture: Gesture) {
     if (gesture instanceof PullWall) {
       await at.keep({ ...structuredClone(at.scene.value!), domain: gesture.domain })
+      return
+    }
+    if (gesture instanceof PullKey) {
+      await pulled(gesture)
       return
     }
     const used = tool.value
@@ -194,7 +288,24 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     const made = gesture instanceof FillRoom ? await keepRoom(gesture) : gesture.made()
     if (!made || !used) return
     await at.add(made)
-    await fly()
+    await tell()
+  }
+
+  /** A key's point was pulled: its value goes along, in what its element is attached to. */
+  async function pulled({ element: index, key, to, pulled: is }: PullKey) {
+    port()?.sketch.measured([])
+    port()?.render()
+    if (!is) return
+    const document = structuredClone(at.scene.value!)
+    const element = document.elements[index]
+    const parent = document.elements.findIndex((e: { name: string }) => e.name === element.attached)
+    const within = parent < 0 ? null : port()?.placeOf(parent, key.frame - document.time.first)
+    const into = within ? within.clone().invert() : new THREE.Matrix4()
+    const by = to.clone().applyMatrix4(into).sub(key.at.clone().applyMatrix4(into))
+    for (const one of element.pose.translation.keys as { time: number; value: number[] }[])
+      if (Math.abs(one.time - key.time) < 1e-6)
+        one.value = one.value.map((v, i) => +(v + by.getComponent(i)).toFixed(5))
+    await at.keep(document)
   }
 
   async function keepRoom(gesture: FillRoom): Promise<SceneDocument | null> {
@@ -217,18 +328,34 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
       : null
   }
 
-  /** Something was dragged by its handles. */
+  /** Something was dragged by its handles; what is picked with it goes along. */
   async function placed(index: number, from: THREE.Matrix4, to: THREE.Matrix4) {
     const document = structuredClone(at.scene.value!)
-    const element = document.elements[index]
-    const parent = element.attached
-      ? port()?.placeOf(document.elements.findIndex((e: { name: string }) => e.name === element.attached))
-      : null
-    const inverse = parent?.clone().invert()
-    const own = (m: THREE.Matrix4) => (inverse ? inverse.clone().multiply(m) : m)
-    element.pose = moved(element.pose ?? {}, own(from), own(to), way.value, shotTime(), recording.value)
+    const by = to.clone().multiply(from.clone().invert())
+    const all = at.picked.value.includes(index) ? at.picked.value : [index]
+    const carried = (i: number): boolean => {
+      // what is attached to something that goes along goes with it already
+      const parent = document.elements.findIndex(
+        (e: SceneDocument) => e.name === document.elements[i].attached,
+      )
+      return parent >= 0 && (all.includes(parent) || carried(parent))
+    }
+    for (const i of all) {
+      const element = document.elements[i]
+      if (i !== index && (element.locked || carried(i))) continue
+      const parent = element.attached
+        ? port()?.placeOf(document.elements.findIndex((e: { name: string }) => e.name === element.attached))
+        : null
+      const inverse = parent?.clone().invert()
+      const own = (m: THREE.Matrix4) => (inverse ? inverse.clone().multiply(m) : m)
+      const was = i === index ? from : port()?.placeBefore(i)
+      if (!was) continue
+      const now = i === index ? to : by.clone().multiply(was)
+      const change = i === index ? moved : movedAlong
+      element.pose = change(element.pose ?? {}, own(was), own(now), way.value, shotTime(), recording.value)
+    }
     await at.keep(document)
-    await fly()
+    await tell()
   }
 
   /** Listen to a viewport. */
@@ -240,7 +367,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     view.onMade = (gesture) => void finished(gesture)
     view.onLeft = () => take(null)
     view.onPlaced = (index, from, to) => void placed(index, from, to)
-    view.onPick = (index) => (at.element.value = index)
+    view.onPick = at.pick
   }
 
   function setWay(which: Way) {
@@ -257,11 +384,18 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   watch([at.element, at.scene, at.quality], () => {
     const view = port()
     if (view) view.voxel = ground.value.dx
-    void fly()
-    const index = at.element.value
-    port()?.sketch.path(index === null ? [] : (port()?.pathOf(index) ?? []))
-    port()?.render()
+    void tell()
+    drawWay()
   })
+  watch(at.element, () => (level.value = null), { flush: 'sync' })
+
+  /** The way of what is picked, and its keys. */
+  function drawWay() {
+    const index = at.element.value
+    const value = index === null ? null : at.scene.value?.elements[index]?.pose?.translation
+    const times = isCurve(value) ? value.keys.map((k) => k.time) : []
+    port()?.showWay(index, times, at.scene.value?.time.fps ?? 24)
+  }
 
   /** What is said beside the pointer: the gesture's own words, then the stream's. */
   const beside = computed(() => {
@@ -284,6 +418,12 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     toggleRecording,
     beside,
     flight,
+    filling,
+    pushes,
+    solve,
+    fillTo,
+    untilFull,
+    drawWay,
     problems,
     join,
   }
