@@ -82,10 +82,12 @@ def setting(
     label: str | None = None,
     factory: Any = None,
     when: dict[str, list[str]] | None = None,
+    cost: str = "",
 ) -> Any:
     """Declare one setting; the arguments are what the panel and the manual show.
 
-    `when` names settings beside it and the choices under which this one has an effect.
+    `cost` says what it costs in time, memory or disk; nothing for what costs nothing. `when` names settings beside it
+    and the choices under which this one has an effect.
     """
     extra: dict[str, Any] = {"unit": unit, "group": group, "scale": scale}
     if slider is not None:
@@ -96,6 +98,8 @@ def setting(
         extra["control"] = control
     if when:
         extra["when"] = when
+    if cost:
+        extra["cost"] = cost
     limits: dict[str, Any] = {"ge": ge, "gt": gt, "le": le}
     values: dict[str, Any] = {"description": meaning, "json_schema_extra": {"zinc": extra}}
     if label:

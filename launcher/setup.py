@@ -132,6 +132,7 @@ def front_end_packages() -> None:
 def page() -> None:
     """The built page."""
     sources = [WEB / n for n in ("src", "public", "index.html", "package-lock.json", "vite.config.ts")]
+    sources += [ROOT / "docs" / n for n in ("manual", "screenshots")]  # the page holds the manual
     stamp, value = WEB / "dist" / ".stamp", digest([s for s in sources if s.exists()])
     if not _fresh(stamp, value):
         say("building the page")

@@ -103,6 +103,7 @@ CONTENT_SECURITY_POLICY = {
         "default-src": [SELF],
         "style-src": [SELF, UNSAFE_INLINE],  # the widgets write their colours into the page
         "img-src": [SELF, "data:", "blob:"],
+        "media-src": [SELF, "blob:"],  # a reference movie is played from where it lies
         "worker-src": [SELF, "blob:"],
         "object-src": [NONE],
         "base-uri": [NONE],

@@ -3,6 +3,7 @@
 from basin.exchange.files import UnusableFile, sequence_files, sequence_names
 from basin.exchange.formats import (
     convert,
+    parts,
     read_camera,
     read_mesh,
     read_sequence,
@@ -16,6 +17,7 @@ __all__ = [
     "Pictures",
     "UnusableFile",
     "convert",
+    "parts",
     "read_camera",
     "read_image",
     "read_mesh",

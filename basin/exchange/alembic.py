@@ -157,10 +157,19 @@ def _opened(path: Path) -> Any:
     return Abc.IArchive(str(path))
 
 
-def _meshes(archive: Any) -> list[tuple[Any, Any]]:
+def names(path: Path) -> list[tuple[str, int]]:
+    """Paths of the meshes of an archive, and how many polygons each has."""
+    first = Abc.ISampleSelector(0)
+    return [
+        (child.getFullName(), len(schema.getValue(first).getFaceCounts())) for child, schema in _meshes(_opened(path))
+    ]
+
+
+def _meshes(archive: Any, part: str = "") -> list[tuple[Any, Any]]:
+    """All meshes, or the one at a path."""
     found = []
     for parent, child in _objects(archive.getTop()):
-        if AbcGeom.IPolyMesh.matches(child.getHeader()):
+        if AbcGeom.IPolyMesh.matches(child.getHeader()) and part in ("", child.getFullName()):
             found.append((child, AbcGeom.IPolyMesh(parent, child.getName()).getSchema()))
     return found
 
@@ -174,13 +183,15 @@ def told(path: Path) -> tuple[int, None, None]:
     return len(_moments(_meshes(_opened(path)))), None, None
 
 
-def read_moments(path: Path, fps: float, only_first: bool = False) -> tuple[list[float], list[np.ndarray], np.ndarray]:
-    """All meshes of an archive as one: frame numbers, positions (n, 3) at each of them, triangles (m, 3).
+def read_moments(
+    path: Path, fps: float, only_first: bool = False, part: str = ""
+) -> tuple[list[float], list[np.ndarray], np.ndarray]:
+    """All meshes of an archive as one, or a part of it: frame numbers, positions (n, 3) at each, triangles (m, 3).
 
     RuntimeError if it cannot be read; ValueError if its points or triangles change.
     """
     archive = _opened(path)
-    meshes = _meshes(archive)
+    meshes = _meshes(archive, part)
     times = _moments(meshes)[: 1 if only_first else None]
     moments: list[np.ndarray] = []
     triangle: np.ndarray | None = None

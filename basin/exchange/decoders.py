@@ -24,13 +24,16 @@ MOST_PIXELS = 64_000_000
 WIDEST = 4096  # pixels a side; larger images are made smaller by a whole number
 
 
-def plain(file: str) -> Answer:
-    """Points (n, 3) and triangles (m, 3) of a file without animation."""
+def plain(file: str, part: str = "") -> Answer:
+    """Points (n, 3) and triangles (m, 3) of a file without animation, or of one part of it."""
     path = Path(file)
     kind = kind_of(path)
     {"ply": _check_ply_size, "stl": _check_stl_size, "glb": _check_gltf, "gltf": _check_gltf}.get(kind, _well)(path)
     if kind == "stl" and _is_binary_stl(path):
         return None, _binary_stl(path)
+    if part:
+        own = dict(_several(path, kind)).get(part)
+        return None, own if own is not None else [np.zeros((0, 3)), np.zeros((0, 3), np.int64)]
     try:
         with path.open("rb") as opened:  # and no way to other files: materials and textures stay away
             loaded: Any = trimesh.load(opened, file_type=kind, process=False, force="mesh", skip_materials=True)
@@ -43,14 +46,49 @@ def plain(file: str) -> Answer:
     return None, [position, triangle]
 
 
+def names(file: str) -> Answer:
+    """Names of the meshes in a file and how many polygons each has; none where a format has no such thing."""
+    path = Path(file)
+    kind = kind_of(path)
+    if kind in ("usd", "usda", "usdc", "usdz", "abc"):
+        return _moving(path, lambda: _reader(path).names(path)), []
+    if kind not in ("obj", "glb", "gltf"):
+        return [], []
+    if kind != "obj":
+        _check_gltf(path)
+    return [(name, len(triangle)) for name, (_, triangle) in _several(path, kind)], []
+
+
+def _several(path: Path, kind: str) -> list[tuple[str, list[np.ndarray]]]:
+    """Meshes of a file by their names, where they are in it: points (n, 3) and triangles (m, 3)."""
+    how: dict[str, Any] = {"split_objects": True, "group_material": False} if kind == "obj" else {}
+    try:
+        with path.open("rb") as opened:
+            loaded: Any = trimesh.load(opened, file_type=kind, process=False, force="scene", skip_materials=True, **how)
+        found = []
+        for node in loaded.graph.nodes_geometry:
+            matrix, geometry = loaded.graph[node]
+            mesh = loaded.geometry[geometry]
+            if len(getattr(mesh, "faces", ())):
+                place = np.asarray(mesh.vertices, np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
+                triangle = np.asarray(mesh.faces, np.int64)
+                turned = triangle[:, ::-1] if np.linalg.det(matrix[:3, :3]) < 0 else triangle
+                found.append((str(node), [place, turned]))
+    except MemoryError:
+        raise
+    except (Exception, SystemExit):  # the readers raise anything at all on damaged input
+        raise UnusableFile(f"{path.name}: not a readable {kind.upper()} mesh") from None
+    return sorted(found, key=lambda one: one[0])
+
+
 def _well(_path: Path) -> None:
     """Nothing is told beforehand of these."""
 
 
-def moments(file: str, fps: float, only_first: bool) -> Answer:
-    """Frame numbers, points (moments, n, 3) and triangles (m, 3) of a USD or Alembic file."""
+def moments(file: str, fps: float, only_first: bool, part: str = "") -> Answer:
+    """Frame numbers, points (moments, n, 3) and triangles (m, 3) of a USD or Alembic file, or of one part of it."""
     path = Path(file)
-    number, places, triangle = _moving(path, lambda: _reader(path).read_moments(path, fps, only_first))
+    number, places, triangle = _moving(path, lambda: _reader(path).read_moments(path, fps, only_first, part))
     return [round(n, 6) for n in number], [np.asarray(places), triangle]
 
 

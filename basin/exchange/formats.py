@@ -28,15 +28,15 @@ from basin.geometry.deforming import MeshSequence
 from basin.geometry.mesh import TriangleMesh, facing_out, weld_map, welded
 
 
-def read_mesh(path: Path, unit: str = "m", up: str = "y") -> TriangleMesh:
-    """Read a mesh as metres, Y up, welded, with closed meshes facing outwards.
+def read_mesh(path: Path, unit: str = "m", up: str = "y", part: str = "") -> TriangleMesh:
+    """Read a mesh, or one part of its file, as metres, Y up, welded, with closed meshes facing outwards.
 
     Raises
     ------
     UnusableFile
         If `read_points` does, or all triangles have no area.
     """
-    mesh = convert(welded(read_points(path)), unit, up)
+    mesh = convert(welded(read_points(path, part)), unit, up)
     if len(mesh.triangle) == 0:
         raise UnusableFile(f"{path.name}: all triangles have collapsed to points or lines")
     return facing_out(mesh) if mesh.open_edges() == 0 else mesh
@@ -49,6 +49,7 @@ def read_sequence(
     up: str = "y",
     fps: float = 24.0,
     tell: Callable[[int], None] = lambda _: None,
+    part: str = "",
 ) -> MeshSequence:
     """Read a sequence of meshes with the same points as metres, Y up, welded alike; its times are frame numbers.
 
@@ -61,14 +62,14 @@ def read_sequence(
         If a file is missing or unusable, or has other points or triangles than the first one.
     """
     if "#" not in Path(pattern).name:
-        return _animated(folder / pattern, unit, up, fps)
+        return _animated(folder / pattern, unit, up, fps, part)
     files = sequence_files(folder, pattern)
     start = min(files)
-    held = read_points(files[start])
+    held = read_points(files[start], part)
     countable(Path(pattern).name, len(held.position), len(files))
     places = []
     for number, path in files.items():
-        mesh = held if number == start else read_points(path)
+        mesh = held if number == start else read_points(path, part)
         if len(mesh.position) != len(held.position):
             raise UnusableFile(
                 f"{path.name}: has {len(mesh.position):,} points, {files[start].name} {len(held.position):,}; a mesh "
@@ -95,9 +96,9 @@ def _sequence(
     return MeshSequence(start, step, np.stack([m.position for m in moments]), faces)
 
 
-def _animated(path: Path, unit: str, up: str, fps: float) -> MeshSequence:
+def _animated(path: Path, unit: str, up: str, fps: float, part: str) -> MeshSequence:
     """The meshes of one file with animation."""
-    number, moments, triangle = _moments(path, fps)
+    number, moments, triangle = _moments(path, fps, part=part)
     if len(moments) < 2:
         raise UnusableFile(f"{path.name}: has no animation; use it as a mesh that does not deform")
     steps = np.diff(number)
@@ -117,10 +118,12 @@ def read_apart(function: str, path: Path, *given: Any) -> Answer:
         raise UnusableFile(str(error)) from None
 
 
-def _moments(path: Path, fps: float, only_first: bool = False) -> tuple[list[float], np.ndarray, np.ndarray]:
+def _moments(
+    path: Path, fps: float, only_first: bool = False, part: str = ""
+) -> tuple[list[float], np.ndarray, np.ndarray]:
     """All moments of a USD or Alembic file; UnusableFile if it cannot be used."""
     whole_file(path)
-    number, (places, triangle) = read_apart("moments", path, str(path), fps, only_first)
+    number, (places, triangle) = read_apart("moments", path, str(path), fps, only_first, part)
     return number, places, triangle
 
 
@@ -144,8 +147,16 @@ def told(path: Path) -> FileTold:
     return FileTold(said["moments"], units[0] if units else None, said["up"])
 
 
-def read_points(path: Path) -> TriangleMesh:
-    """The points and triangles of a file as they are written; the first moment of one with animation.
+def parts(path: Path) -> list[tuple[str, int]]:
+    """Names of the meshes in a file and how many polygons each has; UnusableFile if it cannot be read."""
+    whole_file(path)
+    found, _ = read_apart("names", path, str(path))
+    return [(str(name), int(count)) for name, count in found]
+
+
+def read_points(path: Path, part: str = "") -> TriangleMesh:
+    """The points and triangles of a file, or of one part of it, as they are written; the first moment of one with
+    animation.
 
     Raises
     ------
@@ -153,15 +164,17 @@ def read_points(path: Path) -> TriangleMesh:
         If the file is missing, no mesh, empty, truncated, or has numbers that are not finite.
     """
     if kind_of(path) in MOVING:
-        _, places, triangle = _moments(path, 24.0, only_first=True)
-        return _checked(path, places[0], triangle)
+        _, places, triangle = _moments(path, 24.0, only_first=True, part=part)
+        return _checked(path, places[0], triangle, part)
     whole_file(path)
-    _, (position, triangle) = read_apart("plain", path, str(path))
-    return _checked(path, position, triangle)
+    _, (position, triangle) = read_apart("plain", path, str(path), part)
+    return _checked(path, position, triangle, part)
 
 
-def _checked(path: Path, position: np.ndarray, triangle: np.ndarray) -> TriangleMesh:
+def _checked(path: Path, position: np.ndarray, triangle: np.ndarray, part: str = "") -> TriangleMesh:
     """A mesh whose counts, indices and numbers are sound; UnusableFile if they are not."""
+    if part and len(position) == 0:
+        raise UnusableFile(f"{path.name}: has no mesh named {part}; choose another part, or all")
     if position.ndim != 2 or position.shape[-1] != 3 or triangle.ndim != 2 or triangle.shape[-1] != 3:
         raise UnusableFile(f"{path.name}: holds no triangles")
     if len(position) == 0 or len(triangle) == 0:

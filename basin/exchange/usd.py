@@ -166,8 +166,20 @@ def told(path: Path) -> tuple[int, float, str]:
     return len(_times(stage, _meshes(stage))), metres, up
 
 
-def _meshes(stage: Usd.Stage) -> list[UsdGeom.Mesh]:
-    return [UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)]
+def _meshes(stage: Usd.Stage, part: str = "") -> list[UsdGeom.Mesh]:
+    """All meshes, or the one at a path."""
+    meshes = [UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)]
+    return [m for m in meshes if part in ("", str(m.GetPath()))]
+
+
+def names(path: Path) -> list[tuple[str, int]]:
+    """Paths of the meshes of a file, and how many polygons each has."""
+    found = []
+    for mesh in _meshes(opened(path)):
+        counts = mesh.GetFaceVertexCountsAttr()
+        held = counts.Get(Usd.TimeCode.EarliestTime()) or []
+        found.append((str(mesh.GetPath()), len(held)))
+    return found
 
 
 def _times(stage: Usd.Stage, meshes: list[UsdGeom.Mesh]) -> list[float]:
@@ -175,15 +187,15 @@ def _times(stage: Usd.Stage, meshes: list[UsdGeom.Mesh]) -> list[float]:
 
 
 def read_moments(
-    path: Path, _fps: float = 24.0, only_first: bool = False
+    path: Path, _fps: float = 24.0, only_first: bool = False, part: str = ""
 ) -> tuple[list[float], list[np.ndarray], np.ndarray]:
-    """All meshes of a file as one: frame numbers, positions (n, 3) at each of them, triangles (m, 3).
+    """All meshes of a file as one, or a part of it: frame numbers, positions (n, 3) at each, triangles (m, 3).
 
     A file without time samples has one moment. Polygons are cut into fans. Points that change in number, or triangles
     that change, raise a ValueError.
     """
     stage = opened(path)
-    meshes = _meshes(stage)
+    meshes = _meshes(stage, part)
     times = _times(stage, meshes)[: 1 if only_first else None]
     moments: list[np.ndarray] = []
     triangle: np.ndarray | None = None

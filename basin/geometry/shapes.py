@@ -46,6 +46,25 @@ class MeshShape(Part):
         False, group="Shape", meaning="Follow the animation in the file (USD, Alembic), where there is one."
     )
 
+    part: str = setting(
+        "", group="Shape", meaning="Of several meshes in the file the one that is meant; empty for all of them as one."
+    )
+    fine: str = setting(
+        "",
+        group="Shape",
+        control="fine",
+        label="Stands for",
+        meaning="The finer mesh that is shown and delivered in its place; what acts is the file above.",
+    )
+
+    def shown(self) -> MeshShape:
+        """What is shown and delivered: itself, or the mesh that it stands for."""
+        return self.model_copy(update={"file": self.fine, "fine": ""}) if self.fine else self
+
+    def own_part(self) -> str:
+        """The part of its file that acts: a stand-in has none."""
+        return "" if self.fine else self.part
+
     def is_sequence(self) -> bool:
         """Whether it deforms: a file for each frame, or one with animation."""
         return self.animated or "#" in self.file.rsplit("/", 1)[-1]

@@ -22,6 +22,7 @@ class LiquidSettings(Part):
         gt=0,
         slider=(0.002, 0.2),
         scale="log",
+        cost="Half of it: eight times the particles, memory and disk, and about sixteen times the minutes.",
         meaning="Edge of a voxel at final quality; draft and proof multiply it. Smaller is finer.",
     )
     particles_per_cell: int = setting(
@@ -32,6 +33,7 @@ class LiquidSettings(Part):
         le=27,
         slider=(4, 16),
         label="Particles per cell",
+        cost="Minutes, memory and disk go with it.",
         meaning="Particles put into each voxel of liquid.",
     )
     band: float = setting(
@@ -42,6 +44,7 @@ class LiquidSettings(Part):
         le=6,
         slider=(0, 6),
         label="Particle band",
+        cost="Saves memory and minutes in deep water: they go by the surface instead of the volume.",
         meaning="Depth under the surface that keeps particles; below, the grid alone carries the liquid and its "
         "volume. 0 keeps particles everywhere; 4 to 6 suits deep water.",
     )
@@ -52,6 +55,7 @@ class LiquidSettings(Part):
         ge=1,
         le=1_000_000_000,
         label="Particles at most",
+        cost="Bounds memory and minutes of what pours.",
         meaning="Inflows hold back while the liquid has so many particles, at whatever quality; empty for no limit.",
     )
     gravity: Vec3 | Curve = setting(
@@ -85,6 +89,7 @@ class LiquidSettings(Part):
     wall_contact: Literal["clinging", "leaving"] = setting(
         "clinging",
         group="Behaviour",
+        cost="Leaving takes up to three more pressure solves a substep.",
         meaning="Clinging liquid comes off a wall only as air follows it; leaving liquid parts freely from it.",
     )
     substeps_min: int = setting(
@@ -94,6 +99,7 @@ class LiquidSettings(Part):
         le=100,
         slider=(1, 8),
         label="Substeps, least",
+        cost="Minutes go with it where the liquid is slow.",
         meaning="Fewest steps per frame; they are taken in twos.",
     )
     substeps_max: int = setting(
@@ -103,6 +109,7 @@ class LiquidSettings(Part):
         le=400,
         slider=(1, 32),
         label="Substeps, most",
+        cost="Minutes go with it where the liquid is fast.",
         meaning="Most steps per frame; they are taken in twos.",
     )
     cfl: float = setting(
@@ -113,6 +120,7 @@ class LiquidSettings(Part):
         le=5,
         slider=(0.5, 5),
         label="CFL limit",
+        cost="Half of it: twice the minutes where the liquid is fast.",
         meaning="How far the fastest liquid may move in one substep.",
     )
 
@@ -124,6 +132,7 @@ class LiquidSettings(Part):
         le=1000,
         slider=(0, 48),
         label="Texture renewed every",
+        cost="48 bytes a particle in memory, on disk less.",
         meaning="Texture coordinates that travel with the liquid are renewed after so many frames, an even number: "
         "long ones stay with the liquid, short ones stretch less. 0 carries none.",
     )

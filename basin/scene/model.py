@@ -29,7 +29,9 @@ class Time(Part):
     """Frames, and how fast time passes for the liquid."""
 
     first: int = setting(1, group="Frames", ge=0, le=100000, meaning="First frame: the initial state.")
-    last: int = setting(120, group="Frames", ge=0, le=100000, meaning="Last frame.")
+    last: int = setting(
+        120, group="Frames", ge=0, le=100000, cost="Minutes and disk go with the frames.", meaning="Last frame."
+    )
     fps: float = setting(24.0, unit="1/s", group="Frames", gt=0, le=1000, slider=(12, 60), meaning="Frames per second.")
     time_scale: float = setting(
         1.0,
@@ -189,6 +191,7 @@ class Source(Element):
         le=1e6,
         slider=(0.001, 1000),
         scale="log",
+        cost="Any above 0: about six times the minutes of a substep, and 110 bytes a particle.",
         meaning="How hard it is to shear. Water has 0.001, too little to see; a thin oil 0.1, honey about 10, pitch "
         "many thousands. 0 computes none; what mixes takes the mean.",
     )
@@ -337,6 +340,7 @@ class Collider(Span):
         slider=(0.001, 0.1),
         scale="log",
         label="Voxel of its own",
+        cost="Half of it: eight times the memory of this collider, and slower starts.",
         meaning="How finely a mesh's distance is sampled; empty is the liquid's own voxel.",
     )
     thickness: float = setting(
@@ -414,8 +418,24 @@ class NamedView(View):
 class Quality(Part):
     """How much coarser than final the other qualities are."""
 
-    draft: float = setting(4.0, unit="x", group="Quality", ge=1, le=16, meaning="Voxel of a draft, times final.")
-    proof: float = setting(2.0, unit="x", group="Quality", ge=1, le=16, meaning="Voxel of a proof, times final.")
+    draft: float = setting(
+        4.0,
+        unit="x",
+        group="Quality",
+        ge=1,
+        le=16,
+        cost="As the voxel: half of it, sixteen times the minutes.",
+        meaning="Voxel of a draft, times final.",
+    )
+    proof: float = setting(
+        2.0,
+        unit="x",
+        group="Quality",
+        ge=1,
+        le=16,
+        cost="As the voxel: half of it, sixteen times the minutes.",
+        meaning="Voxel of a proof, times final.",
+    )
 
     def factor(self, quality: str) -> float:
         """Voxel size multiplier of a quality."""

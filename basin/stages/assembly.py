@@ -55,6 +55,9 @@ CALMING = 2.0  # drag at a calm wall, in gravity's own rate over its depth
 
 def viewed_mesh(element: Shaped | Force, scene: Scene, files: SceneFiles) -> TriangleMesh:
     """What is shown of an element: its mesh, or a small ball for what acts everywhere about a centre or an axis."""
+    shape = getattr(element, "shape", None)
+    if isinstance(shape, MeshShape):
+        return files.mesh(shape.shown())
     return element_mesh(element, files) or primitive_mesh(Sphere(radius=0.02 * max(scene.domain.size)))
 
 
@@ -129,7 +132,9 @@ def _check_element(told: _Told, index: int, element: AnyElement, scene: Scene, f
         return None
     if not _check_mesh(told, index, element, mesh, scene, files):
         return None
-    if isinstance(element, Span) and not element.spans():
+    # a collider that is plainly switched off is there to be seen and delivered
+    shown_alone = isinstance(element, Collider) and not isinstance(element.active, Curve)
+    if isinstance(element, Span) and not element.spans() and not shown_alone:
         told.remark(".active", "is never on, so it does nothing")
     if isinstance(element, Collider):
         return _check_collider(told, element, mesh, scene)

@@ -52,7 +52,7 @@ def _identity(path: Path) -> tuple[Any, ...]:
 def _named_files(part: Any) -> set[str]:
     """Files of meshes and images that a scene names, anywhere."""
     if isinstance(part, MeshShape | Picture):
-        return {part.file} if part.file else set()
+        return {file for file in (part.file, getattr(part, "fine", "")) if file}
     if isinstance(part, BaseModel):
         return set().union(*(_named_files(value) for _, value in part))
     if isinstance(part, list):
@@ -61,15 +61,15 @@ def _named_files(part: Any) -> set[str]:
 
 
 @lru_cache(maxsize=6)
-def _recent(path: Path, unit: str, up: str, _identity: tuple[Any, ...]) -> TriangleMesh:
-    return read_mesh(path, unit, up)
+def _recent(path: Path, unit: str, up: str, part: str, _identity: tuple[Any, ...]) -> TriangleMesh:
+    return read_mesh(path, unit, up, part)
 
 
 @lru_cache(maxsize=2)
 def _recent_sequence(
-    folder: Path, file: str, unit: str, up: str, fps: float, _identity: tuple[Any, ...]
+    folder: Path, file: str, unit: str, up: str, fps: float, part: str, _identity: tuple[Any, ...]
 ) -> MeshSequence:
-    return read_sequence(folder, file, unit, up, fps)
+    return read_sequence(folder, file, unit, up, fps, part=part)
 
 
 @dataclass
@@ -90,19 +90,19 @@ class SceneFiles:
 
     def mesh(self, shape: MeshShape) -> TriangleMesh:
         """The mesh of a shape in metres, a sequence's first one; UnusableFile if it cannot be used."""
-        key = (shape.file, shape.unit, shape.up)
+        key = (shape.file, shape.unit, f"{shape.up} {shape.own_part()}")
         if key not in self._cache:
             path = self._inside(shape.file, "mesh")
             if shape.is_sequence():
                 self._cache[key] = self._numbered(shape).mesh(-np.inf)
             else:
-                self._cache[key] = _recent(path, shape.unit, shape.up, _identity(path))
+                self._cache[key] = _recent(path, shape.unit, shape.up, shape.own_part(), _identity(path))
         return self._cache[key]
 
     def mesh_digest(self, shape: MeshShape) -> str:
         """What tells the mesh of a shape that does not deform from others; UnusableFile as above."""
         path = self._inside(shape.file, "mesh")
-        return str(_once((_identity(path), shape.unit, shape.up), lambda: self.mesh(shape).digest()))
+        return str(_once((_identity(path), shape.unit, shape.up, shape.own_part()), lambda: self.mesh(shape).digest()))
 
     def sequence_digests(self, shape: MeshShape, time: Time, start: float, end: float) -> list[str]:
         """What tells a shape that deforms from others over [start, end] (shot seconds); UnusableFile as above."""
@@ -115,7 +115,7 @@ class SceneFiles:
             moments = (start - step, start, 0.5 * (start + end), end, end + step)
             return [sequence.mesh(t).digest() for t in moments]
 
-        own = (self._stamps(shape.file), shape.unit, shape.up, time.first, time.fps, start, end)
+        own = (self._stamps(shape.file), shape.unit, shape.up, shape.own_part(), time.first, time.fps, start, end)
         found: list[str] = _once(own, digests)
         return found
 
@@ -134,9 +134,9 @@ class SceneFiles:
         return self._numbered(shape, time.fps).played(time.first, time.fps)
 
     def _numbered(self, shape: MeshShape, fps: float = 24.0) -> MeshSequence:
-        key = (shape.file, shape.unit, f"{shape.up} {fps}")
+        key = (shape.file, shape.unit, f"{shape.up} {fps} {shape.own_part()}")
         if key not in self._sequences:
-            own = (self.folder, shape.file, shape.unit, shape.up, fps)
+            own = (self.folder, shape.file, shape.unit, shape.up, fps, shape.own_part())
             self._sequences[key] = _recent_sequence(*own, self._stamps(shape.file))
         return self._sequences[key]
 

@@ -3,17 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+import fast_simplification
 import numpy as np
 
-from basin.exchange import read_camera, read_mesh, read_pictures, read_sequence, sequence_names, told
+from basin.exchange import (
+    UnusableFile,
+    parts,
+    read_camera,
+    read_mesh,
+    read_pictures,
+    read_sequence,
+    sequence_names,
+    told,
+)
 from basin.exchange.files import IMAGES, MOVING, PLAIN
+from basin.exchange.pieces import METRES, axes
+from basin.geometry.mesh import TriangleMesh
+from basin.geometry.shapes import MeshShape
 from basin.scene import Scene
 from basin.scene.model import View
 from basin.stages.assembly import proposed_unit
+from basin.stages.files import SceneFiles
 
 __all__ = ["MeshFacts", "images_digest", "import_mesh", "sequence_names"]
 
@@ -26,11 +40,20 @@ ENDINGS = {
 
 
 @dataclass(frozen=True)
+class MeshPart:
+    """One of several meshes in a file."""
+
+    name: str
+    polygons: int
+
+
+@dataclass(frozen=True)
 class MeshFacts:
     """What an imported mesh is: size in metres, triangles, open edges, and a unit if the size looks wrong.
 
     A mesh that deforms is told by its first file or moment, and how many of them there are. `animated` is a file with
-    animation; `told_unit` and `told_up` are what the file says of itself.
+    animation; `told_unit` and `told_up` are what the file says of itself; `parts` are the names of its
+    meshes and how many polygons each has, where it has several.
     """
 
     file: str
@@ -46,6 +69,7 @@ class MeshFacts:
     animated: bool = False
     told_unit: str | None = None
     told_up: str | None = None
+    parts: list[MeshPart] = field(default_factory=list)
 
     def at(self, file: str) -> MeshFacts:
         """The same facts for the place where the file is kept."""
@@ -69,6 +93,7 @@ def import_mesh(
     else:
         mesh = read_mesh(path, unit, up)
         digest = mesh.digest()
+    several = [] if "#" in path.name else [MeshPart(*one) for one in parts(path)]
     size = np.ptp(mesh.position, axis=0)
     return MeshFacts(
         file=path.name,
@@ -84,6 +109,7 @@ def import_mesh(
         animated=animated,
         told_unit=said.unit if said else None,
         told_up=said.up if said else None,
+        parts=several if len(several) > 1 else [],
     )
 
 
@@ -141,3 +167,34 @@ def _roll(matrix: np.ndarray) -> float:
 def images_digest(folder: Path, pattern: str) -> str:
     """Tells an image or a sequence from others; UnusableFile if a file is no usable image."""
     return read_pictures(folder, pattern).digest()
+
+
+LEAST_STAND_IN = 100  # triangles
+
+
+def stand_in(shape: MeshShape, files: SceneFiles, triangles: int) -> TriangleMesh:
+    """A coarser mesh that acts in the place of a fine one, in the units and axes of its file.
+
+    By quadric edge collapse (Garland & Heckbert 1997, as the `fast_simplification` library has it); what was closed
+    stays closed, and holds the volume that it held: it is grown or shrunk about its middle by what it lost.
+
+    Raises
+    ------
+    UnusableFile
+        If the mesh deforms, has no more triangles than that, or is none after it.
+    """
+    if shape.is_sequence():
+        raise UnusableFile("a mesh that deforms has no stand-in; thin it in the modelling program")
+    fine = files.mesh(shape.shown())
+    if len(fine.triangle) <= triangles or triangles < LEAST_STAND_IN:
+        raise UnusableFile(f"the mesh has {len(fine.triangle):,} triangles; ask for {LEAST_STAND_IN} or more of them")
+    share = 1.0 - triangles / len(fine.triangle)
+    place, faces = fast_simplification.simplify(fine.position.astype(np.float32), fine.triangle, share)
+    made = TriangleMesh(np.asarray(place, np.float64), np.asarray(faces, np.int32))
+    if not len(made.triangle) or (made.open_edges() and not fine.open_edges()):
+        raise UnusableFile("so few triangles cannot hold its form; ask for more of them")
+    position = made.position
+    if not made.open_edges() and made.volume() > 0:
+        middle = position.mean(axis=0)
+        position = middle + (position - middle) * float(np.cbrt(fine.volume() / made.volume()))
+    return TriangleMesh(position @ axes(shape.up).T / METRES[shape.unit], made.triangle)

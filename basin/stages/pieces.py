@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 
@@ -73,11 +74,17 @@ def delivered_elements(scene: Scene) -> list[AnyElement]:
     ]
 
 
+def _leaving(element: AnyElement) -> Any:
+    """The shape of an element as it leaves: what a stand-in stands for."""
+    shape = getattr(element, "shape", None)
+    return shape.shown() if isinstance(shape, MeshShape) else shape
+
+
 def element_pieces(scene: Scene, files: SceneFiles, time: float) -> list[Piece]:
     """Delivered elements as meshes where they are, with velocities if they move; one that is off has no points."""
     found = []
     for element in delivered_elements(scene):
-        shape = getattr(element, "shape", None)
+        shape = _leaving(element)
         deforms = isinstance(shape, MeshShape) and shape.is_sequence()
         moves = scene.placement(element).moves() or deforms
 
@@ -160,11 +167,11 @@ def part_keys(job: Job, delivery: Delivery) -> dict[int, list[object]]:
         if "elements" in delivery.parts():
             time = scene.time.shot_time(frame)
             for e in delivered_elements(scene):
-                shape = getattr(e, "shape", None)
+                shape = _leaving(e)
                 digest = (
                     mesh_key(shape, scene, job.files, time, time)
                     if isinstance(shape, MeshShape)
-                    else shape.model_dump()  # type: ignore[union-attr]
+                    else shape.model_dump()
                 )
                 acts = bool(e.acts(time, time)) if hasattr(e, "acts") else True
                 moved = scene.placement(e).over(time - MOMENT, time + MOMENT)

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
+from basin.exchange.light import encoded
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import MeshShape
+from basin.liquid.paint import Picture
 from basin.scene import Scene
 from basin.settings import Curve, value_at
 from basin.stages.assembly import viewed_mesh
 from basin.stages.files import SceneFiles
+
+BACKDROP = 1920  # pixels
 
 
 @dataclass(frozen=True)
@@ -79,3 +85,14 @@ def seen_mesh(folder: Path, scene: Scene, index: int, frame: int | None) -> Tria
     if frame is None or not isinstance(shape, MeshShape) or not shape.is_sequence():
         return viewed_mesh(scene.elements[index], scene, SceneFiles(folder))
     return SceneFiles(folder).sequence(shape, scene.time).mesh(scene.time.shot_time(frame))
+
+
+def backdrop(folder: Path, scene: Scene, frame: int) -> bytes:
+    """The image behind the shot camera at a frame as PNG, about BACKDROP pixels wide; UnusableFile without one."""
+    pictures = SceneFiles(folder).pictures(Picture(file=scene.camera.backdrop))
+    image = pictures.at_frame(frame)
+    step = max(image.shape[1] // BACKDROP, 1)
+    levels = np.round(255 * np.clip(encoded(image[::step, ::step]), 0, 1)).astype(np.uint8)
+    held = io.BytesIO()
+    Image.fromarray(levels).save(held, "PNG", compress_level=1)
+    return held.getvalue()

@@ -67,7 +67,16 @@ class Filter(Part):
         meaning="Of the surface's voxels: deviation of the bell, half width of the box or the neighbours, radius of "
         "the ball that just goes, way that the surface moves.",
     )
-    repeats: int = setting(1, unit="times", group="Filter", ge=1, le=50, slider=(1, 10), meaning="How often.")
+    repeats: int = setting(
+        1,
+        unit="times",
+        group="Filter",
+        ge=1,
+        le=50,
+        slider=(1, 10),
+        cost="Each pass costs again.",
+        meaning="How often.",
+    )
     mask: Mask = Field(default_factory=Everywhere, description="Where it acts.")
 
 
@@ -143,6 +152,7 @@ class SurfaceSettings(Part):
         ge=0.2,
         le=2,
         slider=(0.25, 1.0),
+        cost="Half of it: four times the minutes and triangles.",
         label="Surface voxel",
         meaning="Voxel of the surface as a share of the liquid's voxel; 0.5 is twice as fine.",
     )
@@ -173,6 +183,7 @@ class SurfaceSettings(Part):
         le=4,
         slider=(1.5, 3),
         label="Kernel radius",
+        cost="Minutes go with its third power.",
         meaning="Reach of each particle in particle spacings: larger is smoother, and thin sheets go sooner.",
     )
     thinnest: float = setting(
@@ -249,6 +260,7 @@ class SurfaceSettings(Part):
     colliders: Literal["leave", "remove"] = setting(
         "leave",
         group="Cuts",
+        cost="Removing asks for the distance of each collider, which takes most of a frame where they are meshes.",
         meaning="Leave the surface at colliders as the particles have it, or draw it up to them and remove what lies "
         "inside.",
     )
@@ -271,6 +283,7 @@ class SurfaceSettings(Part):
         ge=0,
         le=50,
         slider=(0, 20),
+        cost="A little for each pass.",
         meaning="Smoothing passes over the mesh that keep its volume (Taubin 1995).",
     )
     subdivide: int = setting(
@@ -280,6 +293,7 @@ class SurfaceSettings(Part):
         ge=0,
         le=2,
         slider=(0, 2),
+        cost="Four times the triangles each time.",
         meaning="Each triangle into four, rounded (Loop 1987).",
     )
     thinning: float = setting(
@@ -289,6 +303,7 @@ class SurfaceSettings(Part):
         ge=0,
         le=100,
         slider=(0, 5),
+        cost="A little time; saves disk.",
         meaning="How far the mesh may go from itself to do with fewer triangles; 0 keeps all.",
     )
     softness: float = setting(
@@ -298,11 +313,13 @@ class SurfaceSettings(Part):
         ge=1.2,
         le=6,
         slider=(1.5, 4),
+        cost="A little more for each vertex.",
         meaning="Reach of the particles that a vertex takes velocity, colour, mark and age from; larger is softer.",
     )
     unwrap: bool = setting(
         False,
         group="Attributes",
+        cost="Slow: seconds for ten thousand triangles.",
         meaning="Lay each frame's mesh out flat for texture coordinates of its own; slow, and for short sequences.",
     )
 

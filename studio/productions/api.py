@@ -159,6 +159,11 @@ class Frozen(Schema):
     bytes: int
 
 
+class MeshPart(Schema):
+    name: str
+    polygons: int
+
+
 class MeshReply(Schema):
     file: str
     unit: str
@@ -172,6 +177,7 @@ class MeshReply(Schema):
     animated: bool
     told_unit: str | None
     told_up: str | None
+    parts: list[MeshPart]
 
 
 class PlacedReply(Schema):

@@ -68,6 +68,15 @@ class PushesReply(Schema):
     mean: float
 
 
+class StandInRequest(Schema):
+    element: int = Field(ge=0, le=10_000)
+    triangles: int = Field(ge=1, le=10_000_000)
+
+
+class ShapeReply(Schema):
+    shape: dict[str, Any]
+
+
 class FittedReply(Schema):
     low: list[float]
     size: list[float]
@@ -198,6 +207,19 @@ def lasting_scene(request: HttpRequest, take_id: int, action: Seconds, seconds: 
         return RescaledReply(factor=factor, scene=rescaled(scene, factor).model_dump(mode="json"))
     except (ValueError, SceneError) as error:
         raise Refused([str(error)]) from None
+
+
+@router.post("/takes/{take_id}/standin", response=ShapeReply)
+def make_stand_in(request: HttpRequest, take_id: int, wanted: StandInRequest) -> ShapeReply:
+    """A coarser mesh that acts in the place of an element's, which is shown and delivered still."""
+    take = take_for(request, take_id)
+    return ShapeReply(shape=services.stand_in_for(take, wanted.element, wanted.triangles))
+
+
+@router.get("/takes/{take_id}/backdrop/{frame}")
+def backdrop(request: HttpRequest, take_id: int, frame: int) -> HttpResponse:
+    """The image behind the shot camera at a frame."""
+    return HttpResponse(services.backdrop_of(take_for(request, take_id), frame), content_type="image/png")
 
 
 def _scene_with(request: HttpRequest, take_id: int, wanted: FlightRequest) -> tuple[Scene, SceneFiles]:

@@ -19,10 +19,10 @@ from basin.stages import files
 from basin.stages.advice import checked
 from basin.stages.assembly import Checked
 from basin.stages.deliver import DeliveryFailure, delivery_named
-from basin.stages.files import SceneFiles
-from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh
-from basin.stages.placing import seen_mesh
+from basin.stages.files import SceneFiles, UnusableFile
 from basin.stages.gestures.room import room_mesh
+from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, stand_in
+from basin.stages.placing import backdrop, seen_mesh
 from basin.stages.solid import solver_solid
 from basin.stages.stage import Look, Stage, named
 from basin.stages.view import pack_element, pack_solid
@@ -199,6 +199,31 @@ def keep_room(take: Take, seed: tuple[float, float, float], level: float, frame:
     file = f"meshes/room-{mesh.digest()[:12]}.ply"
     files.keep_mesh(take.folder / file, mesh.position, mesh.triangle)
     return file
+
+
+def stand_in_for(take: Take, index: int, triangles: int) -> dict[str, Any]:
+    """Make and keep a coarser mesh for an element's mesh; the element's shape with it. Refused if there can be none."""
+    shape = getattr(_scene_with(take, index).elements[index], "shape", None)
+    if shape is None or shape.kind != "mesh":
+        raise Refused(["Only a mesh has a stand-in."])
+    try:
+        mesh = stand_in(shape, SceneFiles(take.folder), triangles)
+    except UnusableFile as error:
+        raise Refused([str(error)]) from None
+    file = f"meshes/stand-in-{mesh.digest()[:12]}.ply"
+    files.keep_mesh(take.folder / file, mesh.position, mesh.triangle)
+    return {**shape.model_dump(mode="json"), "file": file, "fine": shape.fine or shape.file}
+
+
+def backdrop_of(take: Take, frame: int) -> bytes:
+    """The image behind the shot camera at a frame, as PNG; Refused (404) if there is none."""
+    scene = scene_of(take)
+    if not scene.camera.backdrop:
+        raise Refused(["There is no backdrop."], 404)
+    try:
+        return backdrop(take.folder, scene, frame)
+    except UnusableFile as error:
+        raise Refused([str(error)]) from None
 
 
 def mesh_facts(take: Take, file: str, unit: str, up: str) -> MeshFacts:

@@ -79,6 +79,8 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("post", "/api/takes/{take}/filling/draft/solve", {"scene": {}, "element": 0, **RATE}, 422, "viewer"),
     ("post", "/api/takes/{take}/pushes/draft", {"scene": {}, "element": 0}, 422, "viewer"),
     ("get", "/api/takes/{take}/fit/draft", None, 200, "viewer"),
+    ("post", "/api/takes/{take}/standin", {"element": 9, "triangles": 500}, 404, "editor"),
+    ("get", "/api/takes/{take}/backdrop/1", None, 404, "viewer"),
     ("get", "/api/takes/{take}/lasting?action=1&seconds=2", None, 200, "viewer"),
     ("post", "/api/takes/{take}/rehearse", {"scene": {}, "session": "a"}, 422, "viewer"),
     ("delete", "/api/takes/{take}/rehearse?session=a", None, 200, "viewer"),

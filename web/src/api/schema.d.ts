@@ -952,6 +952,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/standin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Stand In
+         * @description A coarser mesh that acts in the place of an element's, which is shown and delivered still.
+         */
+        post: operations["studio_productions_placing_api_make_stand_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/backdrop/{frame}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Backdrop
+         * @description The image behind the shot camera at a frame.
+         */
+        get: operations["studio_productions_placing_api_backdrop"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/openings": {
         parameters: {
             query?: never;
@@ -1691,6 +1731,13 @@ export interface components {
             /** Read */
             read: number;
         };
+        /** MeshPart */
+        MeshPart: {
+            /** Name */
+            name: string;
+            /** Polygons */
+            polygons: number;
+        };
         /** MeshReply */
         MeshReply: {
             /** File */
@@ -1717,6 +1764,8 @@ export interface components {
             told_unit: string | null;
             /** Told Up */
             told_up: string | null;
+            /** Parts */
+            parts: components["schemas"]["MeshPart"][];
         };
         /** Kept */
         Kept: {
@@ -1873,6 +1922,20 @@ export interface components {
             scene: {
                 [key: string]: unknown;
             };
+        };
+        /** ShapeReply */
+        ShapeReply: {
+            /** Shape */
+            shape: {
+                [key: string]: unknown;
+            };
+        };
+        /** StandInRequest */
+        StandInRequest: {
+            /** Element */
+            element: number;
+            /** Triangles */
+            triangles: number;
         };
         /** OpeningReply */
         OpeningReply: {
@@ -3296,6 +3359,53 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RescaledReply"];
                 };
+            };
+        };
+    };
+    studio_productions_placing_api_make_stand_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StandInRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShapeReply"];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_backdrop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -29,6 +29,7 @@ function turnLight() {
     <div class="space" />
     <slot />
     <router-link to="/runs" class="quiet">Runs</router-link>
+    <router-link to="/manual" class="quiet">Manual</router-link>
     <button class="bare quiet" @click="turnLight">
       {{ theme.global.name.value === 'dusk' ? 'Daylight' : 'Dusk' }}
     </button>

@@ -562,6 +562,13 @@ export class Viewport {
     }
     this.drawBesides()
     this.scene.background = this.following ? this.backdrop : null
+    if (this.backdrop) {
+      // the camera's angle is upright: the image fills the height
+      const { width, height } = this.backdrop.image as { width: number; height: number }
+      const share = (this.camera.aspect * height) / width
+      this.backdrop.repeat.set(share, 1)
+      this.backdrop.offset.set((1 - share) / 2, 0)
+    }
     this.renderer.render(this.scene, this.camera)
   }
 

@@ -71,13 +71,20 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
   const files = [...((event.target as HTMLInputElement).files ?? [])]
   if (!files.length) return
   try {
-    const kept = await send<{ file: string }>(files, (upload) =>
+    const kept = await send<{ file: string; animated?: boolean }>(files, (upload) =>
       client.POST(`/api/takes/{take_id}/${kind}`, {
         params: { path: { take_id: props.take }, query: { upload } },
       }),
     )
     emit('problems', [])
-    keep(kept.file)
+    if (kind === 'images') keep(kept.file)
+    else {
+      // a newer file: all settings stay, but for what is said of the older one
+      const at = s.value.path.slice(0, -1)
+      const shape = valueAt(props.scene, at) as SceneDocument
+      const next = { ...shape, file: kept.file, fine: '', animated: !!kept.animated }
+      emit('keep', withValue(props.scene, at, next))
+    }
   } catch (error) {
     emit('problems', problemsOf(error))
   }
@@ -85,7 +92,11 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
 </script>
 
 <template>
-  <div class="row" :class="{ tall: s.kind === 'vector' && s.control !== 'colour' }" :title="s.meaning">
+  <div
+    class="row"
+    :class="{ tall: s.kind === 'vector' && s.control !== 'colour' }"
+    :title="s.cost ? `${s.meaning} Cost: ${s.cost}` : s.meaning"
+  >
     <span class="name"
       >{{ s.title
       }}<button
@@ -160,8 +171,8 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
       <option value="">none yet</option>
       <option v-for="c in caches" :key="c.folder" :value="c.folder">{{ c.name }}</option>
     </select>
-    <label v-else-if="s.control === 'image' || (s.control === 'file' && !shown)" class="n file image">
-      {{ told || shown || 'none yet' }}
+    <label v-else-if="s.control === 'image' || s.control === 'file'" class="n file image">
+      <span class="of">{{ told || shown || 'none yet' }}</span>
       <input
         type="file"
         multiple
@@ -169,7 +180,20 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
         :aria-label="s.title"
         @change="bring(s.control === 'image' ? 'images' : 'meshes', $event)"
       />
-      <span class="apply flush">choose</span>
+      <span
+        class="apply flush"
+        :title="shown && s.control === 'file' ? 'For a newer file: all settings stay' : ''"
+        >{{ shown && s.control === 'file' ? 'exchange' : 'choose' }}</span
+      >
+      <button
+        v-if="shown && s.control === 'image'"
+        type="button"
+        class="bare apply flush"
+        :aria-label="`No ${s.title.toLowerCase()}`"
+        @click.prevent="keep('')"
+      >
+        none
+      </button>
     </label>
     <input
       v-else-if="s.kind === 'text' && s.control === ''"

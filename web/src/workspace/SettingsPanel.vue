@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import type { Said, Schemas } from '../api/client'
+import { client, problemsOf, type Said, type Schemas } from '../api/client'
 import SaidList from '../shell/SaidList.vue'
 import { label } from '../shell/words'
 import ForecastBox from './ForecastBox.vue'
 import ItemList from './ItemList.vue'
 import { counts, settingsOf, settingsOfElement, settingsOfScene, withValue, type Setting } from './schema'
+import NumberField from './NumberField.vue'
 import SceneTools from './SceneTools.vue'
 import SettingRow from './SettingRow.vue'
 import type { SceneDocument } from './useTake'
@@ -68,6 +69,27 @@ const wrong = computed(() => {
 const others = computed(() =>
   (props.scene.elements as { name: string }[]).filter((_, i) => i !== props.element).map((e) => e.name),
 )
+
+/** A coarser mesh that acts in the place of the picked one. */
+const wanted = ref(5000)
+const making = ref(false)
+async function standIn() {
+  making.value = true
+  const index = props.element!
+  const { data, error } = await client
+    .POST('/api/takes/{take_id}/standin', {
+      params: { path: { take_id: props.take } },
+      body: { element: index, triangles: wanted.value },
+    })
+    .catch((error: unknown) => ({ data: undefined, error }))
+  making.value = false
+  fileProblems.value = data ? [] : problemsOf(error)
+  if (data) emit('keep', withValue(props.scene, ['elements', index, 'shape'], data.shape))
+}
+function useFine() {
+  const shape = { ...meshShape.value, file: meshShape.value!.fine, fine: '' }
+  emit('keep', withValue(props.scene, ['elements', props.element!, 'shape'], shape))
+}
 
 const meshShape = computed(() => {
   const e = props.element !== null ? props.scene.elements[props.element] : null
@@ -133,9 +155,26 @@ const meshShape = computed(() => {
         </button>
         <span v-if="solid" class="told" data-testid="solid-error">{{ solid }}</span>
       </p>
-      <p v-if="meshShape" class="dim small">
-        Unit and up axis say how the file is read; the mesh itself stays as it is.
-      </p>
+      <template v-if="meshShape">
+        <p class="dim small">Unit and up axis say how the file is read; the mesh itself stays as it is.</p>
+        <p v-if="meshShape.fine" class="dim small">
+          A stand-in acts; the fine mesh is shown and delivered.
+          <button class="bare apply" @click="useFine">Let the fine mesh act</button>
+        </p>
+        <p v-else-if="!meshShape.animated && !meshShape.file?.includes('#')" class="dim small stand">
+          Too dense to act? A stand-in of
+          <NumberField
+            label="Triangles of a stand-in"
+            :value="wanted"
+            whole
+            @keep="(v) => (wanted = v ?? 0)"
+          />
+          triangles
+          <button class="bare apply" :disabled="making" @click="standIn">
+            {{ making ? 'being made…' : 'Make it' }}
+          </button>
+        </p>
+      </template>
     </div>
     <div class="foot">
       <SaidList :items="wrong" bad @remedy="(r) => emit('remedy', r)" />
@@ -203,6 +242,11 @@ h3 {
 .small {
   font-size: 11.5px;
   margin-top: 6px;
+}
+.stand .number {
+  display: inline-flex;
+  width: 80px;
+  vertical-align: middle;
 }
 .apply.flush {
   margin-left: 0;

@@ -7,7 +7,7 @@ import type { Views } from './useViews'
 
 /** From where the shot is seen: its camera, views kept by name, along the axes, several at once. */
 const props = defineProps<{ views: Views; scene: SceneDocument; edits: boolean }>()
-const emit = defineEmits<{ bring: []; keep: [scene: SceneDocument] }>()
+const emit = defineEmits<{ bring: []; movie: []; keep: [scene: SceneDocument] }>()
 
 const open = ref(false)
 const name = ref('')
@@ -88,6 +88,7 @@ const kept = computed(() => (props.scene.views ?? []) as (SceneDocument & { name
           {{ n }}
         </button>
       </div>
+      <button class="bare" @click="((open = false), emit('movie'))">A reference movie</button>
       <button class="bare" @click="views.full()">Full screen <kbd>9</kbd></button>
       <button class="bare" :class="{ on: views.figure.value }" @click="views.toggleFigure()">
         {{ views.figure.value ? 'No figure' : 'A figure of 1.75 m' }} <kbd>0</kbd>

@@ -27,7 +27,9 @@ import { useDeliveries } from './useDeliveries'
 import { useElements } from './useElements'
 import { usePlayback } from './usePlayback'
 import PlacingLayer from './PlacingLayer.vue'
+import ReferenceMovie from './ReferenceMovie.vue'
 import RehearsalBar from './RehearsalBar.vue'
+import { useBackdrop } from './useBackdrop'
 import { usePlacing, type Tool } from './usePlacing'
 import { useRun } from './useRun'
 import { useShortcuts, type Shortcut } from './useShortcuts'
@@ -73,12 +75,18 @@ const placing = usePlacing(id, view, {
 })
 const shown = useShown(id, view, { scene, quality, frame, playing, stages, report })
 const { mode, judge } = shown
-const rehearsal = useRehearsal(id, scene, shown.by, (packed, at) => {
-  if (mode.value !== REHEARSE) return
-  frame.value = at.frame
-  port?.showPoints(packed)
-  shown.shown.value = packed
-})
+const rehearsal = useRehearsal(
+  id,
+  scene,
+  shown.by,
+  () => ({ start: frame.value, quality: quality.value }),
+  (packed, at) => {
+    if (mode.value !== REHEARSE) return
+    frame.value = at.frame
+    port?.showPoints(packed)
+    shown.shown.value = packed
+  },
+)
 watch(mode, (now) => (rehearsal.on.value = now === REHEARSE))
 const { deliveries, vessel: delivered, refresh: refreshDeliveries } = useDeliveries(id, quality, reports)
 const { solid, toggle: toggleSolid } = useSolid(id, view, { element, quality, frame, scene })
@@ -121,6 +129,25 @@ const holder = ref<HTMLElement>()
 const main = ref<HTMLElement>()
 const views = useViews(view, { scene, frame, picked, keep: take.keep, holder })
 const { beside: besides, canvases } = views
+const backdrop = useBackdrop(id, view, take.take, frame)
+const movie = ref(false)
+
+/** Files that are dragged onto the page are imported together. */
+const over = ref(false)
+const dropped = ref<File[]>([])
+function hovering(event: DragEvent) {
+  if (viewer.value || !event.dataTransfer?.types.includes('Files')) return
+  event.preventDefault()
+  over.value = true
+}
+function takeDropped(event: DragEvent) {
+  const files = [...(event.dataTransfer?.files ?? [])]
+  over.value = false
+  if (!files.length || viewer.value) return
+  event.preventDefault()
+  importing.value = true
+  dropped.value = files
+}
 
 /** See what is picked alone, or everything again. */
 const alone = ref(false)
@@ -308,6 +335,7 @@ onMounted(async () => {
   watcher.observe(main.value!)
   await port.setScene(id, scene.value as never)
   void findCaches(take.take.value?.production ?? '')
+  void backdrop.show()
   await running.find()
   await shown.show()
 })
@@ -318,7 +346,16 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <div class="workspace">
+  <div
+    class="workspace"
+    @dragenter="hovering($event)"
+    @dragover="hovering($event)"
+    @dragleave.self="over = false"
+    @drop="takeDropped"
+  >
+    <div v-if="over" class="over" aria-hidden="true" @dragleave="over = false">
+      Drop meshes to import them
+    </div>
     <TopBar>
       <template #where>
         <template v-if="take.take.value">
@@ -409,6 +446,7 @@ onBeforeUnmount(() => {
             :scene="scene"
             :edits="!viewer"
             @bring="bringing = true"
+            @movie="movie = !movie"
             @keep="(s) => take.keep(s)"
           />
           <button class="bare" @click="pick('delivery')">Deliver</button>
@@ -436,6 +474,14 @@ onBeforeUnmount(() => {
           :problem="judge.problem.value"
         />
         <PlacingLayer v-if="!viewer" :placing="placing" :picked="element !== null" :last="scene.time.last" />
+        <ReferenceMovie
+          v-if="movie"
+          :frame="frame"
+          :first="scene.time.first"
+          :fps="scene.time.fps"
+          :playing="playing"
+          @close="movie = false"
+        />
         <CurveEditor
           v-if="curves"
           :scene="scene"
@@ -514,7 +560,8 @@ onBeforeUnmount(() => {
       :take="id"
       :unit="take.take.value?.unit"
       :up="take.take.value?.up"
-      @made="elements.addMesh"
+      :dropped="dropped"
+      @made="elements.addMeshes"
     />
     <v-dialog :model-value="!!deleting" @update:model-value="deleting = null">
       <div class="panel">
@@ -538,6 +585,18 @@ onBeforeUnmount(() => {
   height: 100vh;
   display: flex;
   flex-direction: column;
+}
+.over {
+  position: absolute;
+  inset: 12px;
+  z-index: 20;
+  display: flex;
+  align-items: center;
+  justify-content: center;
+  border: 1.5px dashed var(--accent);
+  border-radius: 3px;
+  background: #151c20d0;
+  color: #f3fbf9;
 }
 .body {
   flex: 1;

@@ -8,6 +8,8 @@ export interface Setting {
   name: string
   title: string
   meaning: string
+  /** in time, memory or disk; nothing where it costs none */
+  cost: string
   unit: string
   group: string
   kind: 'number' | 'integer' | 'vector' | 'choice' | 'text' | 'part' | 'switch' | 'list'
@@ -70,6 +72,7 @@ export function settingsOf(part: string, path: (string | number)[]): Setting[] {
           : sentence(node.title ?? name),
       ),
       meaning: String(node.description ?? ''),
+      cost: String(zinc.cost ?? ''),
       unit: String(zinc.unit ?? ''),
       group: String(zinc.group ?? ''),
       kind: kindOf(plain)!,
@@ -126,6 +129,7 @@ function choiceOf(
       name,
       title,
       meaning: String(fields[name].description),
+      cost: '',
       unit: '',
       group,
       kind: 'part',
@@ -160,7 +164,7 @@ export function settingsOfElement(element: Json, index: number): Setting[] {
   const single = (element.paint?.kind ?? 'plain') === 'plain'
   const birth = own.filter((s) => s.group === 'At birth' && !(single && s.name.endsWith('_to')))
   return [
-    ...partOf(fields, 'shape', at, element),
+    ...partOf(fields, 'shape', at, element).filter((s) => s.control !== 'fine' || element.shape?.fine),
     ...partOf(fields, 'effect', at, element),
     ...choiceOf(fields, 'zone', 'Acts', 'Zone', at, element),
     ...settingsOf('Pose', [...at, 'pose']),
@@ -214,4 +218,12 @@ export function counts(document: Json, setting: Setting): boolean {
     const chosen = valueAt(document, [...beside, name])
     return chosen === undefined || choices.includes(String(chosen))
   })
+}
+
+/** All settings by the part of the scene that has them, for the manual. */
+export function settingTables(): { part: string; settings: Setting[] }[] {
+  return Object.keys(defs)
+    .filter((part) => part !== 'Scene' && part !== 'Curve' && part !== 'Key')
+    .map((part) => ({ part, settings: settingsOf(part, []) }))
+    .filter((t) => t.settings.length)
 }

@@ -8,6 +8,16 @@ import type { SceneDocument } from './useTake'
 
 const HELD = 'zinc-held'
 
+/** A mesh that is brought in: a file, or one of its parts, and what becomes of it. */
+export interface Piece {
+  name: string
+  facts: Schemas['MeshReply']
+  part: string
+  role: 'outside' | 'inside' | 'shell' | 'ground' | 'fill' | 'none'
+  shown: boolean
+  delivered: boolean
+}
+
 /** Which elements are picked, and putting elements in, together, out of sight, and taking them out. */
 export function useElements(
   scene: Ref<SceneDocument | null>,
@@ -121,9 +131,22 @@ export function useElements(
     void add(kind, name, { kind: shape }, at)
   }
 
-  function addMesh(kind: string, name: string, facts: Schemas['MeshReply'], side?: string) {
-    const shape = { kind: 'mesh', file: facts.file, unit: facts.unit, up: facts.up, animated: facts.animated }
-    void add(kind, name, shape, [0, 0, 0], side ? { side } : {})
+  /** Put in meshes, each as what it was chosen to be. */
+  function addMeshes(pieces: Piece[]) {
+    const made = pieces.map(({ name, facts, part, role, shown, delivered }) => {
+      const { file, unit, up, animated } = facts
+      return {
+        kind: role === 'fill' ? 'fill' : 'collider',
+        name,
+        shape: { kind: 'mesh', file, unit, up, animated, part },
+        pose: { translation: [0, 0, 0] },
+        ...(['inside', 'shell', 'ground'].includes(role) ? { side: role } : {}),
+        ...(role === 'none' ? { active: 0 } : {}),
+        shown: shown ? 1 : 0,
+        delivered,
+      }
+    })
+    void putAll(made)
   }
 
   /** Call an element otherwise, also where others name it. */
@@ -200,7 +223,7 @@ export function useElements(
     pick,
     put,
     addShape,
-    addMesh,
+    addMeshes,
     rename,
     give,
     flip,

@@ -13,6 +13,8 @@ export interface Rehearsal {
   coarser: number
   substeps: number
   seconds: number
+  /** the frame that it began with */
+  begun: number
 }
 
 /** A coarse liquid that plays while the scene is edited: it begins again when a setting changes, and is never kept. */
@@ -20,6 +22,8 @@ export function useRehearsal(
   id: number,
   scene: Ref<SceneDocument | null>,
   by: Ref<string>,
+  /** the frame that is looked at and its quality: where it is current the rehearsal begins behind it */
+  from: () => { start: number; quality: string },
   show: (packed: Packed, at: Rehearsal) => void,
 ) {
   const on = ref(false)
@@ -30,6 +34,7 @@ export function useRehearsal(
   const session = Math.random().toString(36).slice(2)
   let running = false
   let after: number | null = null
+  let begun = { start: 0, quality: 'draft' }
   let wanted: SceneDocument | null = null
 
   async function play() {
@@ -59,7 +64,7 @@ export function useRehearsal(
       const reply = await fetch(`/api/takes/${id}/rehearse`, {
         method: 'POST',
         headers: { 'Content-Type': 'application/json', 'X-CSRFToken': csrf() },
-        body: JSON.stringify({ scene: wanted, after, session, by: by.value || 'speed' }),
+        body: JSON.stringify({ scene: wanted, after, session, by: by.value || 'speed', ...begun }),
       })
       if (!reply.ok) {
         problems.value = problemsOf(await reply.json())
@@ -80,6 +85,7 @@ export function useRehearsal(
   watch(on, (is) => {
     if (!is) return
     wanted = null
+    begun = from()
     rate.value = 0
     told.value = null
     held.value = false
