@@ -59,7 +59,7 @@ class FirstLight(PageCase):
         facts.wait_for()
         self.assertRegex(facts.inner_text(), r"files\s+8")
         page.get_by_role("button", name="Make it a collider").click()
-        page.get_by_role("button", name="swell").wait_for()
+        page.get_by_role("button", name="swell", exact=True).wait_for()
         # the viewport gives it another form at another frame
         form = "viewport.elements.shown.at(-1).body.scale.x"  # how wide what is drawn is
         page.wait_for_function("viewport.elements.shown.at(-1)?.forms.has(0)")
@@ -77,7 +77,7 @@ class FirstLight(PageCase):
         self.assertEqual(attached.locator("option").all_inner_texts(), ["nothing", "swell"])
         attached.select_option("swell")
         self.wait(lambda: self.kept()[-1].get("attached") == "swell", 10, "attached was not kept")
-        page.get_by_role("button", name="swell").click()
+        page.get_by_role("button", name="swell", exact=True).click()
         page.locator("aside h2", has_text="swell").wait_for()
         page.get_by_label("Attached to", exact=True).select_option("bank")
         page.get_by_text("attached in a ring").wait_for()
@@ -190,7 +190,7 @@ class FirstLight(PageCase):
         page.get_by_label("Unit").select_option("cm")
         page.wait_for_function("document.querySelector('[data-testid=mesh-facts]')?.innerText.includes('0.12')")
         page.get_by_role("button", name="Make it a collider").click()
-        page.get_by_role("button", name="stone").wait_for()
+        page.get_by_role("button", name="stone", exact=True).wait_for()
         page.get_by_label("Put in an element").click()
         page.get_by_role("button", name="Drop of liquid").click()
         page.get_by_role("button", name="Fill", exact=True).wait_for()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import Any
 
 import numpy as np
 from django.contrib.auth.models import User
@@ -11,72 +10,13 @@ from django.test import override_settings
 from playwright.sync_api import Page, expect
 
 from basin.cache import Cache
-from studio.productions.models import Membership, Production, Take
-from tests.browser.case import PBKDF2, PageCase
+from studio.productions.models import Membership
+from tests.browser.case import PBKDF2
+from tests.browser.hand import HandCase
 
-VOXEL = 0.03  # m, of an empty shot's draft
 
-
-class SettingUp(PageCase):
+class SettingUp(HandCase):
     """From an empty page to liquid that does what was drawn."""
-
-    def setUp(self) -> None:
-        super().setUp()
-        Production.objects.all().delete()
-
-    # the hand
-
-    def at(self, page: Page, place: list[float]) -> tuple[float, float]:
-        """Pixels of a point of the scene."""
-        box = page.locator("canvas").bounding_box()
-        assert box
-        x, y = page.evaluate("p => viewport.pixels(p)", place)
-        return box["x"] + x, box["y"] + y
-
-    def drag(self, page: Page, *places: list[float], lets_go: bool = True) -> None:
-        """Press at the first of some points of the scene and drag along the others."""
-        for n, place in enumerate(places):
-            x, y = self.at(page, place)
-            page.mouse.move(x, y, steps=1 if n == 0 else 6)
-            if n == 0:
-                page.mouse.down()
-        if lets_go:
-            page.mouse.up()
-
-    def begin(self, page: Page, start: str = "") -> None:
-        """Sign in, begin a production and a shot, come to its take."""
-        self.sign_in(page)
-        page.get_by_text("Nothing here yet").wait_for()
-        page.get_by_role("button", name="Begin a production").first.click()
-        page.get_by_label("Name", exact=True).fill("Kiln yard")
-        page.keyboard.press("Enter")
-        page.get_by_role("button", name="Begin a shot").click()
-        page.get_by_role("radio", name=start or "Nothing yet").click()
-        page.get_by_label("Last frame").fill("24")
-        page.get_by_role("button", name="Begin", exact=True).click()
-        page.get_by_text("Voxel size").wait_for()
-        page.wait_for_function("window.viewport?.generation > 0")
-        self.take = Take.objects.get()
-
-    def beside(self, page: Page) -> str:
-        """What is said beside the pointer."""
-        return page.locator(".beside").inner_text()
-
-    def element(self, name: str) -> dict[str, Any]:
-        return next(e for e in self.kept() if e["name"] == name)
-
-    def made(self, page: Page, frames: int) -> None:
-        """Run the draft's liquid and wait for it."""
-        page.get_by_role("button", name="Run draft").click()
-        page.wait_for_function(
-            f"document.querySelector('svg[aria-label=\"liquid frames\"]')?.dataset.current === '{frames}'",
-            timeout=240_000,
-        )
-
-    def particles(self, frame: int) -> tuple[np.ndarray, float]:
-        """Positions (n, 3) in metres of a frame, and the liquid's litres."""
-        stage = Cache(self.take.cache_folder("draft")).stage("liquid")
-        return np.asarray(stage.frame(frame)["position"]), stage.records()[frame].readings["volume"] * 1000
 
     def test_a_tub_is_filled_to_a_level_and_a_drop_falls_into_it(self) -> None:
         self.at_the_page(self.filler)
@@ -144,68 +84,6 @@ class SettingUp(PageCase):
         found = re.search(r"([\d.]+) l,", self.beside(page))
         return float(found[1]) if found else 0.0
 
-    def test_a_jet_from_a_picked_face_lands_where_it_is_drawn(self) -> None:
-        self.at_the_page(self.aimer)
-
-    def aimer(self, page: Page) -> None:
-        self.begin(page)
-        # a block, and a source out of the face that looks at us
-        page.keyboard.press("b")
-        self.drag(page, [-0.45, 0, -0.12], [-0.25, 0, 0.12])
-        x, y = self.at(page, [-0.35, 0.3, 0])
-        page.mouse.move(x, y, steps=6)
-        page.keyboard.type("0.5")
-        page.keyboard.press("Enter")
-        self.wait(lambda: len(self.kept()) == 1, 10, "the block was not kept")
-        page.wait_for_function("viewport.placeOf(0) !== null")
-        size = self.element("Box")["shape"]["size"]
-        page.keyboard.press("Escape")
-        with page.expect_response(re.compile("openings")):
-            page.keyboard.press("i")
-        face = [-0.25, 0.25, 0]
-        self.drag(page, face, lets_go=False)
-        page.keyboard.type("1.5")
-        page.locator(".beside").get_by_text("m/s").first.wait_for()
-        page.locator(".beside").get_by_text("l/s").wait_for()
-        page.keyboard.press("Enter")
-        page.mouse.up()
-        self.wait(lambda: len(self.kept()) == 2, 10, "the inflow was not kept")
-        inflow = self.element("Inflow")
-        middle = inflow["pose"]["translation"]
-        np.testing.assert_allclose(middle, [-0.25, 0.25, 0], atol=0.03)  # the middle of the face, not where was pressed
-        np.testing.assert_allclose(inflow["velocity"], [1.5, 0, 0], atol=1e-6)
-        self.assertAlmostEqual(np.pi * inflow["shape"]["radius"] ** 2, size[1] * size[2], delta=0.02)
-        # narrower, so that it is a jet; the stream says where it will land
-        radius = page.get_by_label("Radius", exact=True)
-        radius.fill("0.05")
-        radius.press("Enter")
-        self.wait(lambda: self.element("Inflow")["shape"]["radius"] == 0.05, 10, "the radius was not kept")
-        stream = page.get_by_label("Stream")
-        expect(stream).to_contain_text("meets the floor at frame", timeout=10_000)
-        frame = int(re.search(r"at frame (\d+)", stream.inner_text())[1])  # type: ignore[index]
-        drop = middle[1]
-        self.assertAlmostEqual(frame, 1 + np.ceil(24 * np.sqrt(2 * drop / 9.80665)), delta=1)
-        self.made(page, 24)
-        place, _ = self.particles(frame)
-        there = place[place[:, 1] < 2 * VOXEL]
-        self.assertGreater(len(there), 0)
-        # the parabola from the opening's middle: x = v sqrt(2 h / g)
-        lands = middle[0] + 1.5 * np.sqrt(2 * drop / 9.80665)
-        self.assertAlmostEqual(np.median(there[:, 0]), lands, delta=2 * VOXEL)
-        # dragged by a handle: a number that is typed is the way
-        page.get_by_role("button", name="Box", exact=True).click()
-        at = self.element("Box")["pose"]["translation"]
-        reach = page.evaluate("viewport.arm()")
-        u, v = self.at(page, [at[0], at[1] + reach, at[2]])
-        page.mouse.move(u, v, steps=4)
-        page.mouse.down()
-        page.mouse.move(u, v - 12, steps=4)
-        page.keyboard.type("0.1")
-        page.mouse.up()
-        self.wait(
-            lambda: abs(self.element("Box")["pose"]["translation"][1] - at[1] - 0.1) < 1e-4, 10, "it was not moved"
-        )
-
     def test_people_share_a_take_and_what_was_taken_off_comes_back(self) -> None:
         self.at_the_page(self.sharer)
 
@@ -236,7 +114,7 @@ class SettingUp(PageCase):
         self.drag(page, [0.1, 0.0, 0.1], [0.1, 0.4, 0.1])
         self.wait(lambda: len(self.kept()) == len(scene["elements"]) + 1, 10, "the drop was not kept")
         other.get_by_text("mira changed this take").wait_for()
-        other.get_by_role("button", name="Drop 2").wait_for()
+        other.get_by_role("button", name="Drop 2", exact=True).wait_for()
         other.close()
         # off the sheet, and back
         page.goto(self.address)

@@ -23,6 +23,8 @@ const SOLIDS: Record<Solid, string> = {
 }
 const EVERY = 60 // ms at least between two flights that are asked for
 const NEAR = 26 // pixels within which an opening is meant
+const SIDEWAYS = 0.1 // cosine up to which an opening still faces the eye
+const ALIKE = 0.99 // cosine of two normals that are one face's
 
 interface At {
   scene: Ref<SceneDocument | null>
@@ -188,8 +190,9 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
       .catch((error: unknown) => ({ data: undefined, error }))
     problems.value = data ? [] : problemsOf(error)
     if (!data) return
+    // what else was edited while this was asked for stays
     const next = structuredClone(at.scene.value)
-    next.elements[index] = data.element
+    for (const name of ['velocity', 'flow', 'total']) next.elements[index][name] = data.element[name]
     await at.keep(next)
   }
 
@@ -200,12 +203,19 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     void tell()
   }
 
-  /** Stop the inflow when what it fills is full. */
+  /** Stop the inflow when what it fills, as it pours now, is full. */
   async function untilFull() {
     const index = at.element.value
-    if (index === null || filling.value?.stops == null) return
-    const next = structuredClone(at.scene.value!)
-    next.elements[index].end = +filling.value.stops.toFixed(4)
+    if (index === null || !at.scene.value) return
+    const { data } = await client
+      .POST('/api/takes/{take_id}/filling/{quality}', {
+        params: { path: { ...path, quality: at.quality.value } },
+        body: { scene: at.scene.value, element: index, frame: null, level: level.value },
+      })
+      .catch(() => ({ data: undefined }))
+    if (data?.stops == null) return
+    const next = structuredClone(at.scene.value)
+    next.elements[index].end = +data.stops.toFixed(4)
     await at.keep(next)
   }
 
@@ -222,14 +232,28 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   function hovered(spot: Spot | null): Spot | null {
     const view = port()
     if (tool.value !== 'inflow' || !spot || !view) return spot
+    // liquid that is inside of a shape pours into it
+    const on = spot.index === null ? null : at.scene.value?.elements[spot.index]
+    if (on?.side === 'inside') spot = { ...spot, normal: spot.normal.clone().negate() }
     const [x, y] = view.onScreen(spot.point)
     const off = (p: number[]) => {
       const [u, v] = view.onScreen(new THREE.Vector3().fromArray(p))
       return Math.hypot(u - x, v - y)
     }
     const near = (o: Schemas['OpeningReply']) => Math.min(off(o.middle), ...o.loop.map((p) => off(p) * 1.6))
-    const best = openings.value
-      .map((o) => [near(o), o] as const)
+    // those that look away are behind what is seen; the face that is pressed is meant before any rim beside it
+    const eye = new THREE.Vector3().fromArray(view.standing().eye)
+    const seen = openings.value.filter((o) => {
+      const way = new THREE.Vector3().fromArray(o.middle).sub(eye).normalize()
+      return way.dot(new THREE.Vector3().fromArray(o.normal)) < SIDEWAYS
+    })
+    const pressed = (o: Schemas['OpeningReply']) =>
+      o.element === spot.index &&
+      new THREE.Vector3().fromArray(o.normal).dot(spot.normal) > ALIKE &&
+      Math.abs(spot.point.clone().sub(new THREE.Vector3().fromArray(o.middle)).dot(spot.normal)) <
+        0.02 * o.radius
+    const best = seen
+      .map((o) => [pressed(o) ? 0 : near(o), o] as const)
       .reduce((a, b) => (b[0] < a[0] ? b : a), [Infinity, null] as readonly [
         number,
         Schemas['OpeningReply'] | null,
