@@ -101,6 +101,6 @@ onBeforeUnmount(() => (gone = true))
   right: 4px;
   bottom: 2px;
   font-size: 10px;
-  color: #93a4a9;
+  color: var(--dim);
 }
 </style>

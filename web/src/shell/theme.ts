@@ -15,7 +15,7 @@ export const vuetify = createVuetify({
       daylight: {
         dark: false,
         colors: {
-          primary: '#1B7F70',
+          primary: '#156C5F',
           warning: '#8A6112',
           error: '#B93A29',
           background: '#E6EAEA',

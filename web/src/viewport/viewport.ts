@@ -154,7 +154,7 @@ export class Viewport {
     const way = element === null ? [] : this.elements.pathOf(element)
     const moves = way.length > 1
     const points = times.flatMap((time) => {
-      const at = way[Math.min(Math.round(time * fps), way.length - 1)]
+      const at = way[Math.round(time * fps)] // keys after the shot are not seen
       const frame = (this.shape?.time.first ?? 1) + Math.round(time * fps)
       return at ? [{ time, frame, at: at.clone() }] : []
     })
@@ -472,6 +472,11 @@ export class Viewport {
   isolate(indices: number[] | null) {
     this.elements.isolate(indices)
     this.render()
+  }
+
+  /** Whether an element is kept from being picked. */
+  isLocked(index: number): boolean {
+    return this.elements.isLocked(index)
   }
 
   /** Volume (m3) that an element encloses. */

@@ -260,7 +260,7 @@ const number = (v: number | undefined) =>
         :viewBox="`0 0 ${W} 40`"
         preserveAspectRatio="none"
         role="img"
-        :aria-label="measure?.label"
+        :aria-label="measure?.label ?? 'Chart'"
       >
         <path
           v-for="n in jumps"

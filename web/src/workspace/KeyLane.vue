@@ -58,7 +58,7 @@ const stays = computed(() => {
 </script>
 
 <template>
-  <div ref="lane" class="keys" aria-label="Keys" @pointerdown.stop @pointermove.stop>
+  <div ref="lane" class="keys" role="group" aria-label="Keys" @pointerdown.stop @pointermove.stop>
     <button
       v-for="k in keys"
       :key="k.time"

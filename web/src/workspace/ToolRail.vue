@@ -82,12 +82,7 @@ const WAYS: [Way, string, string, string][] = [
       >
         <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="path" /></svg>
       </button>
-      <button
-        class="bare word"
-        aria-label="Axes"
-        :title="'Axes of the scene, or its own (l)'"
-        @click="emit('own')"
-      >
+      <button class="bare word" :title="'Axes of the scene, or its own (l)'" @click="emit('own')">
         {{ own ? 'own' : 'scene' }}
       </button>
       <button
