@@ -20,10 +20,14 @@ USAGE = """usage: ./zinc COMMAND
   stop               end a running start
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
-  bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --forecast | --beside COMMIT |
-        --large | --only WORD]
+  bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --forecast | --actions |
+        --long | --beside COMMIT | --large | --only WORD]
                      measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
+
+
+SHORT = ["tests", "--exclude-tag", "long"]  # those are left to `./zinc bench --long`, which says so
+LONG = ["tests", "--tag", "long"]
 
 
 def main(arguments: list[str]) -> int:
@@ -271,11 +275,12 @@ def test(arguments: list[str]) -> int:
             check("page: lint and format", ["npm", "run", "-s", "lint"], cwd=str(ROOT / "web"))
             check("page: types", ["npm", "run", "-s", "types"], cwd=str(ROOT / "web"))
             check("schema and client are current", [python, "manage.py", "client", "--check"], env=env)
+            say("published cases tagged long are left to ./zinc bench --long")
         if running[0].wait():
             raise SetupError("compiling the solver failed; what it said is above.")
         check(
             "tests",
-            [python, "manage.py", "test", "--no-input", "--timing", "--parallel", "2", *(arguments or ["tests"])],
+            [python, "manage.py", "test", "--no-input", "--timing", "--parallel", "2", *(arguments or SHORT)],
             env=env,
         )
     finally:
@@ -289,7 +294,9 @@ def bench(arguments: list[str]) -> int:
     """Measurements; see ``benchmarks/``."""
     setup.debian_packages(setup.DEBIAN)
     setup.python_environment(measuring=True)
-    others = ("mutants", "reference", "surfacing", "cold", "beside", "memory", "attack", "forecast")
+    if "--long" in arguments:
+        return test(LONG)
+    others = ("mutants", "reference", "surfacing", "cold", "beside", "memory", "attack", "forecast", "actions")
     module = next((f"benchmarks.{name}" for name in others if f"--{name}" in arguments), "benchmarks.speed")
     env = Profile("test").environment()
     return subprocess.run([str(PYTHON), "-m", module, *arguments], env=env).returncode

@@ -174,8 +174,8 @@ def _meshes(stage: Usd.Stage, part: str = "") -> list[UsdGeom.Mesh]:
 
 def names(path: Path) -> list[tuple[str, int]]:
     """Paths of the meshes of a file, and how many polygons each has."""
-    found = []
-    for mesh in _meshes(opened(path)):
+    found, stage = [], opened(path)  # which must live as long as its meshes
+    for mesh in _meshes(stage):
         counts = mesh.GetFaceVertexCountsAttr()
         held = counts.Get(Usd.TimeCode.EarliestTime()) or []
         found.append((str(mesh.GetPath()), len(held)))

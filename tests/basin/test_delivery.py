@@ -20,7 +20,7 @@ from django.test import SimpleTestCase
 from pxr import Gf, Usd, UsdGeom, UsdValidation
 
 from basin.cache import Cache
-from basin.exchange import UnusableFile, read_camera, read_mesh, read_sequence, told, write_obj
+from basin.exchange import UnusableFile, parts, read_camera, read_mesh, read_sequence, told, write_obj
 from basin.exchange import verify as verifying
 from basin.exchange.alembic import AlembicFile
 from basin.exchange.exr import read_exr
@@ -28,12 +28,14 @@ from basin.exchange.gltf import write_glb
 from basin.exchange.pieces import METRES, Piece, axes, turned
 from basin.exchange.usd import UsdFile
 from basin.exchange.vdb import read_vdb
+from basin.geometry.shapes import MeshShape
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import deliver as delivering
-from basin.stages.assembly import check_scene
+from basin.stages.assembly import check_scene, viewed_mesh
 from basin.stages.deliver import Delivered, DeliveryFailure, deliver, delivery_states
-from basin.stages.files import SceneFiles
-from basin.stages.imports import import_camera
+from basin.stages.files import SceneFiles, keep_mesh
+from basin.stages.imports import import_camera, stand_in
+from basin.stages.pieces import element_pieces
 from basin.stages.run import run
 from basin.stages.stage import Job
 from tests.reference.tanks import box_collider, box_fill
@@ -470,6 +472,66 @@ class ComingIn(SimpleTestCase):
 
     def piece(self, shift: float = 0.0) -> Piece:
         return Piece("ball", np.asarray(self.ball.vertices) + np.array([shift, 0, 0]), np.asarray(self.ball.faces))
+
+    def two(self, kind: str) -> Path:
+        """A file with a ball and, beside it, a smaller one, each a mesh of its own."""
+        path = self.home / f"two.{kind}"
+        small = Piece("small", np.asarray(self.ball.vertices) * 0.5 + [1, 0, 0], np.asarray(self.ball.faces))
+        if kind == "usd":
+            with UsdFile(path, 24, "m", "y", (1, 1)) as stage:
+                stage.add(1, [self.piece(), small])
+                stage.finish()
+        elif kind == "abc":
+            archive = AlembicFile(path, 24, 1)
+            archive.add([self.piece(), small])
+            archive.finish()
+        else:
+            whole = trimesh.Scene()
+            for one in (self.piece(), small):
+                mesh = trimesh.Trimesh(one.position, one.triangle, process=False)
+                whole.add_geometry(mesh, node_name=one.name, geom_name=one.name)
+            whole.export(path)
+        return path
+
+    def test_parts_of_a_file(self) -> None:
+        volume = float(self.ball.volume)
+        for kind in ("usd", "abc", "glb", "obj"):
+            with self.subTest(kind):
+                path = self.two(kind)
+                found = parts(path)
+                self.assertEqual([name.split("/")[-1] for name, _ in found], ["ball", "small"])
+                self.assertEqual({count for _, count in found}, {len(self.ball.faces)})
+                small = read_mesh(path, part=found[1][0])
+                self.assertAlmostEqual(small.volume() / (volume / 8), 1.0, places=4)
+                self.assertAlmostEqual(float(small.position[:, 0].min()), 0.85, delta=0.01)
+                self.assertAlmostEqual(read_mesh(path).volume() / (volume * 9 / 8), 1.0, places=4)
+                with self.assertRaisesRegex(UnusableFile, "has no mesh named nothing"):
+                    read_mesh(path, part="nothing")
+        self.ball.export(self.home / "one.stl")
+        self.assertEqual(parts(self.home / "one.stl"), [])
+
+    def test_a_stand_in_acts_and_the_fine_mesh_is_shown_and_leaves(self) -> None:
+        fine = trimesh.creation.icosphere(5, 30)
+        fine.export(self.home / "fine.ply")
+        shape = MeshShape(file="fine.ply", unit="cm", up="z")
+        files = SceneFiles(self.home)
+        made = stand_in(shape, files, 500)
+        self.assertLessEqual(len(made.triangle), 500)
+        keep_mesh(self.home / "less.ply", made.position, made.triangle)
+        standing = shape.model_copy(update={"file": "less.ply", "fine": "fine.ply"})
+        # the same volume, within the rounding of a file; and where it was
+        self.assertAlmostEqual(files.mesh(standing).volume() / files.mesh(shape).volume(), 1.0, places=5)
+        self.assertAlmostEqual(files.mesh(standing).volume() / (4 / 3 * np.pi * 0.3**3), 1.0, delta=0.005)
+        self.assertEqual(len(files.mesh(standing.shown()).triangle), len(fine.faces))
+        scene = Scene.model_validate(
+            {"elements": [{"kind": "collider", "name": "Stone", "shape": standing.model_dump(mode="json")}]}
+        )
+        self.assertEqual(len(viewed_mesh(scene.elements[0], scene, files).triangle), len(fine.faces))
+        (piece,) = element_pieces(scene, files, 0.0)
+        assert piece.triangle is not None
+        self.assertEqual(len(piece.triangle), len(fine.faces))
+        with self.assertRaisesRegex(UnusableFile, "ask for"):
+            stand_in(shape, files, 10**6)
 
     def usd(self, name: str, frames: int = 3, up: str = "y") -> Path:
         path = self.home / name

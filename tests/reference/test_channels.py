@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, tag
 
+from tests.long import LONG
 from tests.reference import cases
 from tests.reference.potential_flow import FRONTS
 
@@ -29,6 +30,7 @@ class CollapsingColumn(SimpleTestCase):
         self.assert_runs_out(2)
 
 
+@tag(LONG)
 class SolitaryWave(SimpleTestCase):
     """Case A17 (Boussinesq 1871; Grimshaw 1971): speed within 1.5 %, no more than 8 % of the height lost."""
 
@@ -39,6 +41,7 @@ class SolitaryWave(SimpleTestCase):
         self.assertLess(height, 1.02)  # ours: a wave does not grow
 
 
+@tag(LONG)
 class HydraulicJump(SimpleTestCase):
     """Case A19 (Belanger 1838): depth behind a jump at Froude number 3 within 4 %, 8 voxels to the stream."""
 

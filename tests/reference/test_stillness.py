@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, tag
 
 from basin.exchange import write_ply
 from basin.geometry.mesh import TriangleMesh, joined
@@ -16,6 +16,7 @@ from basin.grid.layout import PAD
 from basin.liquid import forces, levelset, pressure
 from basin.liquid.sorting import sorted_particles
 from basin.liquid.step import Liquid
+from tests.long import LONG
 from tests.reference.tanks import G, box_fill, liquid, velocity
 
 DX = 1 / 64
@@ -127,6 +128,7 @@ class Stillness(SimpleTestCase):
         _, bottom = pressure_down_the_middle(run)
         self.assertAlmostEqual(bottom / (998.2 * G * 0.5), 1.0, delta=0.01)
 
+    @tag(LONG)
     def test_water_under_tilted_gravity_stays_still(self) -> None:
         self.assert_still(tilted_tank())
 

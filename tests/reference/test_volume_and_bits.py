@@ -70,7 +70,7 @@ def busy_scene() -> dict[str, Any]:
     return {
         "format": "zinc-scene/1",
         "name": "busy",
-        "time": {"last": 12},
+        "time": {"last": 9},
         "domain": {
             "low": [0, 0, 0],
             "size": [1.0, 0.8, 0.8],
@@ -118,7 +118,7 @@ def busy_scene() -> dict[str, Any]:
                 "name": "hole",
                 "shape": {"kind": "box", "size": [0.2, 0.1, 0.2]},
                 "pose": {"translation": [0.9, 0.05, 0.1]},
-                "start": 0.2,
+                "start": 0.15,
             },
             *({"kind": "force", "name": e["kind"], "effect": e, "zone": zone, "pose": middle} for e in pushes),
             {
@@ -128,8 +128,8 @@ def busy_scene() -> dict[str, Any]:
                 "pose": {"translation": [0.3, 0.2, 0.6]},
                 "side": "shell",
                 "thickness": 0.05,
-                "start": 0.15,
-                "end": 0.4,
+                "start": 0.1,
+                "end": 0.25,
             },
             {
                 "kind": "collider",
@@ -219,8 +219,8 @@ class SameBits(SimpleTestCase):
             run_whole("killed", 2)
             whole = open_cache(folder / "two").stage("liquid")
             records = whole.records()
-            self.assertEqual(sorted(records), list(range(1, 13)))
-            last = whole.frame(12)
+            self.assertEqual(sorted(records), list(range(1, 10)))
+            last = whole.frame(9)
             self.assertGreater(len(last["tile"]), 64)
             self.assertGreater(int(last["id"].max()), int(whole.frame(1)["id"].max()))
             volumes = np.unique(last["volume"])

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, tag
 
+from tests.long import LONG
 from tests.reference import cases
 
 
@@ -63,6 +64,7 @@ class StretchingDrop(SimpleTestCase):
         self.assertAlmostEqual(a * b, 1.0, delta=0.01)
 
 
+@tag(LONG)
 class Band(SimpleTestCase):
     """Requirement (after Ferstl et al. 2016): deep water with a band of six voxels moves as it does full of particles.
 

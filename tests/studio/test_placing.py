@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import json
 from typing import Any
 from unittest import mock
+
+import trimesh
+from PIL import Image
 
 from studio.productions import rehearsing
 from studio.productions.models import Take
@@ -39,6 +43,54 @@ class Asked(StudioCase):
         self.assertAlmostEqual(told["speed"], (0.25 + 2 * 9.80665 * 0.3) ** 0.5, delta=0.2)
         self.assertEqual(self.post(f"{self.base}/flight/draft", {"scene": scene, "element": 7}).status_code, 404)
         self.assertEqual(len(Take.objects.get().scene["elements"]), 1)
+
+    def test_when_it_is_full_and_what_must_pour_for_it(self) -> None:
+        scene = {**self.scene, "elements": [*self.scene["elements"], TAP]}
+        asked = {"scene": scene, "element": 1}
+        told = self.post(f"{self.base}/filling/final", asked).json()
+        self.assertEqual((told["vessel"], told["open"]), ("Tub", ""))
+        litres = 3.14159 * 0.1**2 * 0.15 * 1000
+        self.assertAlmostEqual(told["litres"], litres, delta=0.1 * litres)
+        solved = self.post(f"{self.base}/filling/final/solve", {**asked, "given": "full", "value": 2.5}).json()
+        scene["elements"][1] = solved["element"]
+        again = self.post(f"{self.base}/filling/final", {"scene": scene, "element": 1}).json()
+        self.assertAlmostEqual(again["full"], 2.5, delta=0.05)
+        late = self.post(f"{self.base}/filling/final/solve", {**asked, "given": "full", "value": 0.01})
+        self.assertEqual(late.status_code, 422)
+        self.assertIn("arrive first", late.json()["problems"][0]["says"])
+        wrong = self.post(f"{self.base}/filling/final/solve", {**asked, "given": "weight", "value": 1})
+        self.assertEqual(wrong.status_code, 422)
+
+    def test_pushes_fit_and_another_size(self) -> None:
+        force = {"kind": "force", "name": "Push", "effect": {"kind": "attraction", "strength": 5}}
+        scene = {**self.scene, "elements": [{**force, "pose": {"translation": [0.2, 0.2, 0.2]}}]}
+        told = self.post(f"{self.base}/pushes/draft", {"scene": scene, "element": 0, "frame": 1}).json()
+        self.assertAlmostEqual(told["strongest"], 5.0, places=3)
+        self.assertGreater(len(told["lines"]), 10)
+        Take.objects.update(scene={**self.scene, "elements": [*self.scene["elements"], TAP]})
+        fits = self.client.get(f"{self.base}/fit/draft").json()
+        self.assertGreater(fits["voxels"], 0)
+        larger = self.client.get(f"{self.base}/lasting?action=1&seconds=2").json()
+        self.assertEqual(larger["factor"], 4.0)
+        self.assertEqual(larger["scene"]["elements"][0]["shape"]["radius"], 0.6)
+        self.assertEqual(self.client.get(f"{self.base}/lasting?action=0.001&seconds=900").status_code, 422)
+        self.assertEqual(Take.objects.get().scene["elements"][0]["shape"]["radius"], 0.15)  # nothing is kept
+
+    def test_a_stand_in_and_a_backdrop(self) -> None:
+        mesh = trimesh.creation.icosphere(4, 0.1)
+        (self.take.folder / "meshes").mkdir(parents=True, exist_ok=True)
+        mesh.export(self.take.folder / "meshes" / "orb.ply")
+        Image.new("RGB", (64, 36), (200, 90, 10)).save(self.take.folder / "back.png")
+        orb = {"kind": "collider", "name": "Orb", "shape": {"kind": "mesh", "file": "meshes/orb.ply"}}
+        camera = {"backdrop": "back.png"}
+        Take.objects.update(scene={**self.scene, "elements": [orb], "camera": camera})
+        shape = self.post(f"{self.base}/standin", {"element": 0, "triangles": 300}).json()["shape"]
+        self.assertEqual(shape["fine"], "meshes/orb.ply")
+        self.assertTrue((self.take.folder / shape["file"]).is_file())
+        none = self.post(f"{self.base}/standin", {"element": 0, "triangles": 3})
+        self.assertIn("ask for 100 or more", none.json()["problems"][0]["says"])
+        seen = Image.open(io.BytesIO(self.client.get(f"{self.base}/backdrop/1").content))
+        self.assertEqual((seen.size, seen.getpixel((5, 5))), ((64, 36), (200, 90, 10)))
 
     def test_openings(self) -> None:
         found = self.client.get(f"{self.base}/openings?frame=1").json()
