@@ -29,7 +29,7 @@ def set_up(page: Page, address: str) -> None:
     page.get_by_text("Voxel size").wait_for()
     page.wait_for_function("window.viewport?.placeOf(1)")
     page.get_by_role("button", name="Stream", exact=True).click()
-    page.get_by_label("Stream").wait_for()
+    page.get_by_text("is full of").wait_for()
     keep(page, "stream", 800)
     page.keyboard.press("Escape")
     page.keyboard.press("f")
@@ -49,8 +49,32 @@ def set_up(page: Page, address: str) -> None:
     page.get_by_role("button", name="Hold (h)").click()
     keep(page, "rehearsal", 200)
     page.keyboard.press("r")
+    take_off(page, address, "TM040 Slip jug")
+
+
+def curves(page: Page, address: str) -> None:
+    """A shot with a wall that moves: its curves, and another view beside."""
     page.goto(address)
-    page.get_by_label("More of TM040 Slip jug", exact=True).click()
+    page.get_by_role("button", name="Begin a shot").first.click()
+    page.get_by_role("radio", name="Tank with a moving wall").click()
+    page.get_by_label("Name", exact=True).fill("TM041 Lock wall")
+    page.get_by_role("button", name="Begin", exact=True).click()
+    page.get_by_text("Voxel size").wait_for()
+    page.wait_for_function("window.viewport?.placeOf(1)")
+    page.get_by_role("button", name="Pushing wall", exact=True).click()
+    page.get_by_role("button", name="Curves").click()
+    page.get_by_label("Pushing wall translation x at frame 19").click()
+    page.keyboard.press("8")
+    keep(page, "curves", 1500)
+    take_off(page, address, "TM041 Lock wall")
+    page.goto(f"{address}/manual/setting-up")
+    keep(page, "manual", 800)
+
+
+def take_off(page: Page, address: str, shot: str) -> None:
+    """What was begun for a picture goes again."""
+    page.goto(address)
+    page.get_by_label(f"More of {shot}", exact=True).click()
     page.get_by_role("button", name="Take off the sheet").click()
     page.get_by_role("button", name="Take it off").click()
 
@@ -91,6 +115,7 @@ def main() -> None:
         page.get_by_text("at most").wait_for()
         keep(page, "solid", 2000)
         set_up(page, address)
+        curves(page, address)
         page.goto(address + "/runs")
         keep(page, "runs")
         page.goto(address)

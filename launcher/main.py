@@ -21,7 +21,7 @@ USAGE = """usage: ./zinc COMMAND
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
   bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --forecast | --actions |
-        --long | --beside COMMIT | --large | --only WORD]
+        --long | --rehearsal | --beside COMMIT | --large | --only WORD]
                      measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 
@@ -296,7 +296,18 @@ def bench(arguments: list[str]) -> int:
     setup.python_environment(measuring=True)
     if "--long" in arguments:
         return test(LONG)
-    others = ("mutants", "reference", "surfacing", "cold", "beside", "memory", "attack", "forecast", "actions")
+    others = (
+        "mutants",
+        "reference",
+        "surfacing",
+        "cold",
+        "beside",
+        "memory",
+        "attack",
+        "forecast",
+        "actions",
+        "rehearsal",
+    )
     module = next((f"benchmarks.{name}" for name in others if f"--{name}" in arguments), "benchmarks.speed")
     env = Profile("test").environment()
     return subprocess.run([str(PYTHON), "-m", module, *arguments], env=env).returncode

@@ -18,7 +18,8 @@ from django.conf import settings
 
 from basin import readings
 from basin.cache import Cache
-from basin.scene import Scene, SceneError, parse_scene
+from basin.scene import Advice, Scene, SceneError, parse_scene
+from basin.scene.differences import differences
 from basin.stages.advice import checked
 from basin.stages.assembly import Checked
 from basin.stages.deliver import delivery_states
@@ -195,6 +196,8 @@ def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> 
 
     expected, found = _kept.get(("forecast", take.pk, quality), (made_from, pace().stamp()), made)
     names = wanted or list(expected.costs)
+    if wanted is None:
+        found = Checked(found.problems, [*found.remarks, *out_of_date(take, quality)])
     said = [expected.refusal(names), expected.lacking(job.cache.folder, names)]
     return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
 
@@ -262,3 +265,33 @@ def _delivery_report(take: Take, job: Job) -> list[dict[str, Any]]:
             }
         )
     return report
+
+
+MOST_TOLD = 3  # settings
+
+
+def out_of_date(take: Take, quality: str) -> list[Advice]:
+    """What has changed since frames were made that are out of date, a stage at a time."""
+    said: list[Advice] = []
+    runs = list(take.runs.filter(quality=quality, delivery="").exclude(status="waiting").order_by("-created")[:20])
+    for report in stage_report(take, quality):
+        if "stale" not in report["states"]:
+            continue
+        run = next((r for r in runs if report["stage"] in r.stage_names() and r.scene), None)
+        try:
+            changed = differences(parse_scene(run.scene), scene_of(take)) if run else []
+        except SceneError:
+            continue  # made by an older program
+        if not changed:
+            continue
+        stage = stages()[report["stage"]]
+        own = [c for c in changed if not any(c.of == other.part != stage.part for other in stages().values())]
+        shown = [str(one) for one in (own or changed)[:MOST_TOLD]]
+        more = len(own or changed) - len(shown)
+        told = "; ".join(shown) + (f"; and {more} more" if more else "")
+        says = f"is out of date; since its last run: {told}"
+        one = Advice(says, rule="out_of_date", element=stage.title)
+        if one.aside not in scene_of(take).aside:
+            said.append(one)
+        break  # what comes after it is, because of it
+    return said

@@ -23,6 +23,7 @@ class Run(models.Model):
     quality = models.CharField(max_length=10)
     stages = models.CharField(max_length=80)
     delivery = models.CharField(max_length=80, default="", blank=True)
+    scene = models.JSONField(default=dict)  # as it was when the run was asked for
     first = models.IntegerField(null=True)
     last = models.IntegerField(null=True)
     status = models.CharField(max_length=10, choices=Status.choices, default=Status.WAITING, db_index=True)

@@ -75,6 +75,7 @@ def ask_for_delivery(user: User | None, take: Take, quality: str, name: str) -> 
 
 def _queued(row: Run) -> Run:
     """Queue a run, unless part of it is being made already."""
+    row.scene = row.take.scene
     row.total = sum(part.total() for part in works(row))
     with transaction.atomic():
         Take.objects.select_for_update().get(pk=row.take_id)

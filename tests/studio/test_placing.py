@@ -7,11 +7,14 @@ import json
 from typing import Any
 from unittest import mock
 
+import numpy as np
 import trimesh
 from PIL import Image
 
+from basin.cache import Cache
 from studio.productions import rehearsing
 from studio.productions.models import Take
+from studio.runs.models import Run
 from tests.studio.case import StudioCase
 from tests.waiting import until
 
@@ -140,3 +143,26 @@ class Asked(StudioCase):
         self.assertEqual(reply.status_code, 422)
         self.assertIn("none.ply", reply.json()["problems"][0]["says"])
         rehearsing.leave((self.person.pk, self.take.pk, "a"))
+
+
+class OutOfDate(StudioCase):
+    """Which setting changed since frames were made, and from what to what."""
+
+    def test_it_is_told_of_the_first_stage_that_is_out_of_date(self) -> None:
+        store = Cache(self.take.cache_folder("draft")).stage("liquid")
+        store.write(1, "another key", {"position": np.zeros((1, 3), np.float32)}, {"seconds": 1.0})
+        before = {**self.take.scene, "liquid": {**self.take.scene["liquid"], "flip_share": 0.25}}
+        Run.objects.create(
+            take=self.take, by=self.person, quality="draft", stages="liquid", status="done", scene=before
+        )
+        base = f"/api/takes/{self.take.pk}"
+
+        def told() -> list[str]:
+            remarks = self.client.get(f"{base}/forecast/draft").json()["remarks"]
+            return [r["says"] for r in remarks if r["rule"] == "out_of_date"]
+
+        now = self.take.scene["liquid"].get("flip_share", 0)
+        self.assertEqual(told(), [f"is out of date; since its last run: liquid: flip share 0.25 → {now:.4g}"])
+        aside = {**self.take.scene, "aside": ["out_of_date:Liquid"]}
+        self.assertEqual(self.put(f"{base}/scene", {"revision": 1, "scene": aside}).status_code, 200)
+        self.assertEqual(told(), [])

@@ -63,8 +63,8 @@ onBeforeUnmount(() => address.value && URL.revokeObjectURL(address.value))
 <style scoped>
 .movie {
   position: absolute;
-  left: 82px;
-  bottom: 12px;
+  right: 14px;
+  top: 50px;
   width: 300px;
   background: #151c20d8;
   border: 1px solid var(--line);
