@@ -56,6 +56,7 @@ class FillingReply(Schema):
     stops: float | None
     open: str
     walled: bool
+    leak: list[float] | None
 
 
 class ElementReply(Schema):
@@ -128,6 +129,8 @@ class RoomReply(Schema):
     bottom: float
     runs_over: float | None
     open: str
+    walled: bool
+    leak: list[float] | None
     contours: list[list[list[float]]]
 
 

@@ -122,6 +122,10 @@ class Vessels(SimpleTestCase):
         tap = spout([0.18, 1.5, 0], [0, -0.5, 0], amount="flow", flow=10.0)
         (said,) = leaks(Look(scene_with([tap, *funnel]), FILES))
         self.assertIn("runs out by", said.says)
+        assert said.show
+        # the hole is amid the floor, 0.1 m across and 0.08 m long
+        self.assertLess(float(np.hypot(said.show.point[0], said.show.point[2])), 0.05)
+        self.assertAlmostEqual(said.show.point[1], 0.54, delta=0.08)
         self.assertEqual(leaks(Look(scene_with([tap]), FILES)), [])
         self.assertEqual(leaks(Look(scene_with([self.TAP, self.tub()]), FILES)), [])
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from basin.scene import Advice, Remedy
+from basin.scene import Advice, Remedy, Show
 from basin.stages.advice.look import Look
 from basin.stages.gestures.flight import NAMED
 
@@ -16,8 +16,11 @@ def leaks(look: Look) -> list[Advice]:
     for index, element, filled in look.fillings:
         if filled.open and filled.walled:
             says = f"what its stream falls into runs out by {filled.open}"
-            leads = "it never fills"
-            said.append(Advice(says, f"elements[{index}]", element.name, leads, show=look.arrival(ways[index])))
+            leads, show = "it never fills", look.arrival(ways[index])
+            if filled.leak:
+                x, y, z = filled.leak
+                show = Show((x, y, z), show.frame)
+            said.append(Advice(says, f"elements[{index}]", element.name, leads, show=show))
     return said
 
 

@@ -40,6 +40,7 @@ class Filling:
     frame : the same as a frame
     stops : shot second at which the inflow has given just that much; None if it never has
     open : where what it falls into runs out below the level; empty if it does not
+    leak : where it leaks (m), if it has walls and is open
     walled : whether what it falls into has walls, and so leaks if it is open
     """
 
@@ -54,6 +55,7 @@ class Filling:
     stops: float | None
     open: str
     walled: bool
+    leak: list[float] | None = None
 
 
 def filling(scene: Scene, files: SceneFiles, index: int, quality: str, level: float | None = None) -> Filling | None:
@@ -70,7 +72,7 @@ def filling(scene: Scene, files: SceneFiles, index: int, quality: str, level: fl
     full = None if stops is None else stops + delay
     frame = None if full is None else int(np.ceil(scene.time.first + full * scene.time.fps - 1e-6))
     where = (room.level, room.height, room.runs_over)
-    return Filling(way.met, missing, *where, way.time, full, frame, stops, room.open, room.walled)
+    return Filling(way.met, missing, *where, way.time, full, frame, stops, room.open, room.walled, room.leak)
 
 
 def _met(scene: Scene, files: SceneFiles, index: int, quality: str, level: float | None) -> tuple[Flight, Room] | None:

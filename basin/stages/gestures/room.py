@@ -37,6 +37,7 @@ class Room:
     runs_over : level (m) at which it begins to run over; None if a closed ceiling comes first
     open : where it runs out below the level already; empty if it holds
     walled : whether it has walls all around at the height of the point, which on open ground it has not
+    leak : the narrowest point (m) of the widest way out of a room that has walls and is open; None if it holds
     contours : outlines (n, 3) of the level's surface, m
     """
 
@@ -50,6 +51,7 @@ class Room:
     runs_over: float | None
     open: str
     walled: bool
+    leak: list[float] | None
     contours: list[list[list[float]]]
 
 
@@ -106,7 +108,7 @@ def find_room(
     near = held | _beside(grid, held)
     cells = share * under[None, :, None] * near * _half_faces(grid)
     volume = float(cells.sum()) * grid.dx**3
-    where = np.argwhere(held & grid.out)
+    where, walled = np.argwhere(held & grid.out), _walled(grid, start)
     return Room(
         litres=volume * 1000,
         kilograms=volume * scene.liquid.density,
@@ -117,7 +119,8 @@ def find_room(
         bottom=least,
         runs_over=top,
         open=_side(grid, where[0]) if len(where) else "",
-        walled=_walled(grid, start),
+        walled=walled,
+        leak=_leak(grid, start, level) if len(where) and walled else None,
         contours=_contours(grid, held, level),
     )
 
@@ -216,6 +219,38 @@ def _walled(grid: _Grid, start: tuple[int, int, int]) -> bool:
     labels, _ = ndimage.label(grid.free[:, start[1]])
     room = labels == labels[start[0], start[2]]
     return not (room[[0, -1]].any() or room[:, [0, -1]].any())
+
+
+def _leak(grid: _Grid, start: tuple[int, int, int], level: float) -> list[float] | None:
+    """The narrowest point of the widest way from a node to an open wall below a level, by halving its width."""
+    planes = max(int(np.searchsorted(grid.heights(), level, side="right")), start[1] + 1)
+    phi, out = grid.phi[:, :planes], grid.out[:, :planes]
+
+    def reached(width: float) -> np.ndarray | None:
+        labels, _ = ndimage.label(phi > width)
+        own = labels == labels[start]
+        return own if labels[start] and (own & out).any() else None
+
+    least, most = PASSES * grid.dx, float(phi[start])
+    through = reached(least)
+    if through is None:
+        return None
+    for _ in range(SEARCHES):
+        middle = 0.5 * (least + most)
+        found = reached(middle)
+        if found is None:
+            most = middle
+        else:
+            least, through = middle, found
+    labels, _ = ndimage.label(phi > most)
+    inside = labels == labels[start] if labels[start] else np.zeros(phi.shape, bool)
+    # what the widest way has that the room alone has not, next to the room: its neck
+    neck = through & ~inside & (phi <= most) & ndimage.binary_dilation(inside, iterations=2)
+    nodes = np.argwhere(neck if neck.any() else through & (phi <= most))
+    if not len(nodes):
+        return None
+    x, y, z = grid.low + nodes.mean(axis=0) * grid.dx
+    return [float(x), float(y), float(z)]
 
 
 def _bottom(grid: _Grid, start: tuple[int, int, int]) -> float:

@@ -1851,6 +1851,8 @@ export interface components {
             open: string;
             /** Walled */
             walled: boolean;
+            /** Leak */
+            leak: number[] | null;
         };
         /** FillingRequest */
         FillingRequest: {
@@ -1968,6 +1970,10 @@ export interface components {
             runs_over: number | null;
             /** Open */
             open: string;
+            /** Walled */
+            walled: boolean;
+            /** Leak */
+            leak: number[] | null;
             /** Contours */
             contours: number[][][];
         };

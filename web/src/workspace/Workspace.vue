@@ -30,7 +30,9 @@ import PlacingLayer from './PlacingLayer.vue'
 import ReferenceMovie from './ReferenceMovie.vue'
 import RehearsalBar from './RehearsalBar.vue'
 import { useBackdrop } from './useBackdrop'
-import { usePlacing, type Tool } from './usePlacing'
+import { TOOLS } from './tools'
+import { useDropping } from './useDropping'
+import { usePlacing } from './usePlacing'
 import { useRun } from './useRun'
 import { useShortcuts, type Shortcut } from './useShortcuts'
 import { JUDGE, REHEARSE, useShown } from './useShown'
@@ -38,7 +40,9 @@ import { useRehearsal } from './useRehearsal'
 import { useSolid } from './useSolid'
 import { useTake, type SceneDocument } from './useTake'
 import { useViews } from './useViews'
+import { vesselsOf } from './vessels'
 import ViewMenu from './ViewMenu.vue'
+import ViewportChips from './ViewportChips.vue'
 
 const id = Number(useRoute().params.id)
 const { stages, ready: stagesThere } = useStages()
@@ -104,23 +108,7 @@ const running = useRun(
 )
 const { run, active, making } = running
 
-const vessels = computed(() => [
-  ...reports.value.map((r) => {
-    const count = (state: string) => r.states.filter((s) => s === state).length
-    return {
-      name: r.stage,
-      title: titleOf(r.stage),
-      told: `${bytes(r.bytes)} on disk, ${duration(r.seconds)} of work`,
-      empty: 'empty',
-      current: count('current'),
-      stale: count('stale'),
-      failed: count('failed'),
-      total: r.states.length,
-      bytes: r.bytes,
-    }
-  }),
-  delivered.value,
-])
+const vessels = computed(() => [...vesselsOf(reports.value, titleOf), delivered.value])
 const titleOf = (name: string) => stages.value.find((s) => s.name === name)?.title ?? name
 
 const viewer = computed(() => take.take.value?.role === 'viewer')
@@ -132,22 +120,7 @@ const { beside: besides, canvases } = views
 const backdrop = useBackdrop(id, view, take.take, frame)
 const movie = ref(false)
 
-/** Files that are dragged onto the page are imported together. */
-const over = ref(false)
-const dropped = ref<File[]>([])
-function hovering(event: DragEvent) {
-  if (viewer.value || !event.dataTransfer?.types.includes('Files')) return
-  event.preventDefault()
-  over.value = true
-}
-function takeDropped(event: DragEvent) {
-  const files = [...(event.dataTransfer?.files ?? [])]
-  over.value = false
-  if (!files.length || viewer.value) return
-  event.preventDefault()
-  importing.value = true
-  dropped.value = files
-}
+const { over, dropped, importing, hovering, takeDropped } = useDropping(() => !viewer.value)
 
 /** See what is picked alone, or everything again. */
 const alone = ref(false)
@@ -168,7 +141,6 @@ function putAside(said: Said) {
   next.aside = [...(next.aside ?? []), `${said.rule}:${said.element}`]
   void take.keep(next)
 }
-const importing = ref(false)
 const bringing = ref(false)
 const deleting = ref<string | null>(null)
 const help = ref(false)
@@ -249,21 +221,6 @@ function startJudging() {
   element.value = null
 }
 
-const TOOLS: [string, string, Tool][] = [
-  ['i', 'put in an inflow', 'inflow'],
-  ['f', 'fill a vessel', 'fill'],
-  ['d', 'put in a drop', 'drop'],
-  ['b', 'put in a box', 'box'],
-  ['o', 'put in a ball', 'sphere'],
-  ['u', 'put in a tub', 'tub'],
-  ['n', 'put in a pipe', 'tube'],
-  ['g', 'put in the ground', 'plane'],
-  ['x', 'put in a drain', 'drain'],
-  ['v', 'put in a wind', 'wind'],
-  ['y', 'put in a vortex', 'vortex'],
-  ['t', 'put in an attraction', 'attraction'],
-  ['e', 'measure', 'measure'],
-]
 const shortcuts = computed<Shortcut[]>(() => [
   ['Space', 'play or hold', toggle],
   [',', 'a frame back', () => go(frame.value - 1)],
@@ -292,7 +249,11 @@ const shortcuts = computed<Shortcut[]>(() => [
   ['9', 'the viewport on the whole screen', views.full],
   ['0', 'a figure of 1.75 m, or none', views.toggleFigure],
   ['c', 'look through the shot camera', views.through],
-  ...TOOLS.map(([key, does, which]): Shortcut => [key, does, () => placing.take(which)]),
+  ...TOOLS.map(([which, key, words]): Shortcut => [
+    key,
+    words.split(':')[0].toLowerCase(),
+    () => placing.take(which),
+  ]),
   ['1', 'move what is picked', () => placing.setWay('translate')],
   ['2', 'turn it', () => placing.setWay('rotate')],
   ['3', 'scale it', () => placing.setWay('scale')],
@@ -411,34 +372,16 @@ onBeforeUnmount(() => {
             <span class="dim n">{{ one.name }}</span>
           </div>
         </div>
-        <div class="chip left-chip" role="group" aria-label="What is shown">
-          <button
-            v-for="s in stages"
-            :key="s.name"
-            class="bare"
-            :class="{ on: mode === s.name }"
-            @click="mode = s.name"
-          >
-            {{ s.seen || s.title }}
-          </button>
-          <button
-            v-if="shown.judged.value"
-            class="bare"
-            :class="{ on: mode === JUDGE }"
-            @click="startJudging"
-          >
-            Judge
-          </button>
-          <button
-            class="bare"
-            :class="{ on: mode === REHEARSE }"
-            title="See it coarsely while you edit (r)"
-            @click="rehearse"
-          >
-            Rehearse
-          </button>
-        </div>
-        <div class="chip right-chip" role="group" aria-label="View">
+        <ViewportChips
+          :stages="stages"
+          :mode="mode"
+          :judges="!!shown.judged.value"
+          @see="(name) => (mode = name)"
+          @judge="startJudging"
+          @rehearse="rehearse"
+          @deliver="pick('delivery')"
+          @help="help = true"
+        >
           <button class="bare" @click="views.through()">Shot camera</button>
           <button class="bare" @click="views.whole()">Whole domain</button>
           <ViewMenu
@@ -449,9 +392,7 @@ onBeforeUnmount(() => {
             @movie="movie = !movie"
             @keep="(s) => take.keep(s)"
           />
-          <button class="bare" @click="pick('delivery')">Deliver</button>
-          <button class="bare" aria-label="Keyboard" @click="help = true">?</button>
-        </div>
+        </ViewportChips>
         <RehearsalBar
           v-if="mode === REHEARSE"
           v-model:held="rehearsal.held.value"
@@ -660,32 +601,6 @@ canvas {
   border-radius: 3px;
   color: var(--text);
   padding: 4px 6px;
-}
-.chip {
-  position: absolute;
-  top: 12px;
-  display: flex;
-  gap: 1px;
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  overflow: hidden;
-}
-.left-chip {
-  left: 12px;
-}
-.right-chip {
-  right: 12px;
-}
-.chip button {
-  background: #1a2226e6;
-  color: #93a4a9;
-  padding: 4px 10px;
-  font-size: 12px;
-}
-.chip button.on,
-.chip button:hover:not(:disabled) {
-  background: #2a363ce6;
-  color: #d9e1e1;
 }
 .absent {
   position: absolute;

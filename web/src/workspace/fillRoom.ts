@@ -64,7 +64,9 @@ export class FillRoom implements Gesture {
       `${+room.litres.toPrecision(3)} l, ${+room.kilograms.toPrecision(3)} kg`,
       `${+room.height.toPrecision(3)} m deep`,
       `${Math.round(room.particles / 100) / 10} k particles`,
-      ...(room.open ? [`it runs out by ${room.open}: press inside of a vessel`] : []),
+      ...(room.open
+        ? [room.leak ? 'it leaks there' : `it runs out by ${room.open}: press inside of a vessel`]
+        : []),
       ...(over
         ? ['it runs over']
         : room.runs_over !== null

@@ -72,6 +72,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     port()?.sketch.outlines('openings', [])
     port()?.sketch.outlines('level', [])
     port()?.sketch.measured([])
+    port()?.ring(null)
     port()?.use(next && gestureOf(next))
     if (!next) void tell()
     if (next === 'inflow') void findOpenings()
@@ -123,6 +124,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     if (meant?.kind !== 'inflow') {
       flight.value = filling.value = null
       view?.sketch.stream(null)
+      view?.ring(null)
     }
     if (meant?.kind !== 'force') {
       pushes.value = null
@@ -164,6 +166,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
       .POST('/api/takes/{take_id}/filling/{quality}', { params, body: { ...body, level: level.value } })
       .catch(() => null)
     filling.value = filled?.data ?? null
+    port()?.ring((filling.value?.leak as [number, number, number] | null) ?? null)
   }
 
   async function push(force: SceneDocument, params: Params, body: Body, provisional?: SceneDocument) {
@@ -283,6 +286,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
       if (tool.value !== 'fill') return
       told(data)
       port()?.sketch.outlines('level', data.contours)
+      port()?.ring((data.leak as [number, number, number] | null) ?? null)
       port()?.retell()
     })
   }
