@@ -141,6 +141,17 @@ function asOne() {
 const parted = computed(
   () => rows.value.length > 1 && rows.value.every((r) => r.facts.file === rows.value[0].facts.file),
 )
+const METRES: Record<string, number> = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
+/** What would follow from each unit: how long the mesh is, and how long a fall through its height takes. */
+const units = computed(() => {
+  const f = facts.value
+  if (!f) return []
+  return Object.entries(METRES).map(([name, size]) => {
+    const scale = size / METRES[f.unit]
+    const fall = Math.sqrt((2 * f.size[1] * scale) / 9.80665)
+    return { name, long: Math.max(...f.size) * scale, fall }
+  })
+})
 const metres = (v: number) => `${+v.toPrecision(4)}`
 </script>
 
@@ -174,6 +185,15 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
           {{ facts.open_edges }} open edges: an open mesh can be a shell or the ground. To fill it or to keep
           liquid out of it, close it in the modelling program and import it again.
         </p>
+        <table class="units" aria-label="What follows from its unit">
+          <tbody>
+            <tr v-for="u in units" :key="u.name" :class="{ now: u.name === facts.unit }">
+              <th scope="row">{{ u.name }}</th>
+              <td class="n">{{ +u.long.toPrecision(3) }} m long</td>
+              <td class="n">{{ u.fall.toFixed(2) }} s to fall its height</td>
+            </tr>
+          </tbody>
+        </table>
         <p v-if="facts.told_up" class="dim">Unit and axis are as the file says.</p>
       </template>
       <p v-if="proposed" class="sentence">
@@ -257,6 +277,16 @@ th {
 td.n,
 th.n {
   text-align: right;
+}
+.units {
+  width: auto;
+  color: var(--dim);
+}
+.units .now {
+  color: var(--text);
+}
+.units th {
+  padding-right: 14px;
 }
 .name,
 select {
