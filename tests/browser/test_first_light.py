@@ -508,6 +508,7 @@ class FirstLight(PageCase):
             " double3 xformOp:translate.timeSamples = { 1: (0, -90, 60), 8: (40, -90, 60) }\n"
             ' uniform token[] xformOpOrder = ["xformOp:translate"]\n}\n'
         )
+        page.get_by_label("Views").click()
         page.get_by_role("button", name="Bring a camera").click()
         page.get_by_label("Camera file").set_input_files(str(self.root / "shot.usda"))
         facts = page.get_by_test_id("camera-facts")

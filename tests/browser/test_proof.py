@@ -150,10 +150,11 @@ class Proof(HandCase):
             page.wait_for_timeout(500)
         with self.action(page, "Say when the basin shall be full"):
             self.give(page, "Full after", "1.7")
-            self.wait(lambda: self.element("Inflow")["velocity"][0] != 1, 10, "the rate was not found")
+            self.wait(lambda: self.element("Inflow")["velocity"][0] != 1, 30, "the rate was not found")
         with self.action(page, "Stop when it is full"):
             page.get_by_role("button", name="Stop when it is full").click()
             self.wait(lambda: self.element("Inflow")["end"] is not None, 10, "it has no end")
+        expect(stream).to_contain_text(re.compile(r"full of [\d.]+ l"), timeout=20_000)  # as it pours now
         told = float(re.search(r"full of ([\d.]+) l", stream.inner_text())[1])  # type: ignore[index]
         tub = self.element("Tub")["shape"]
         inside = tub["radius"] - tub["wall"]

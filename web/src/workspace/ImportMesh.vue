@@ -185,7 +185,7 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
           {{ facts.open_edges }} open edges: an open mesh can be a shell or the ground. To fill it or to keep
           liquid out of it, close it in the modelling program and import it again.
         </p>
-        <table class="units" aria-label="What follows from its unit">
+        <table class="units" aria-label="What each would mean">
           <tbody>
             <tr v-for="u in units" :key="u.name" :class="{ now: u.name === facts.unit }">
               <th scope="row">{{ u.name }}</th>
