@@ -60,6 +60,13 @@ class Hand(HandCase):
             self.wait(lambda: len(self.kept()) == 4, 10, "they were not put in")
         page.keyboard.press("Control+z")
         self.wait(lambda: len(self.kept()) == 2, 10, "it was not undone")
+        page.get_by_text("Keeping").wait_for(state="hidden")
+        with self.action(page, "Ungroup them"):
+            page.keyboard.press("Escape")
+            self.pick(page, "Jet")
+            page.keyboard.press("Control+g")
+            self.wait(lambda: self.element("Jet")["group"] == "", 10, "they are a group still")
+        page.get_by_text("Keeping").wait_for(state="hidden")
         # out of sight, locked: not picked by a press any more
         page.keyboard.press("Escape")
         with self.action(page, "Lock one"):

@@ -138,24 +138,26 @@ const LOCK = 'M5 9h10v8H5zM7 9V6a3 3 0 0 1 6 0v3'
         >
           <i :class="MARK[e.kind]" aria-hidden="true" /><span>{{ e.name }}</span>
         </button>
-        <button
-          class="bare sign"
-          :class="{ set: e.hidden }"
-          :aria-label="`${e.hidden ? 'See' : 'Hide'} ${e.name}`"
-          :title="e.hidden ? 'Out of sight; it acts all the same' : 'Put it out of sight'"
-          @click="emit('flip', 'hidden', [i])"
-        >
-          <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="e.hidden ? UNSEEN : SEEN" /></svg>
-        </button>
-        <button
-          class="bare sign"
-          :class="{ set: e.locked }"
-          :aria-label="`${e.locked ? 'Unlock' : 'Lock'} ${e.name}`"
-          :title="e.locked ? 'Not picked nor moved in the viewport' : 'Keep it from being picked or moved'"
-          @click="emit('flip', 'locked', [i])"
-        >
-          <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="LOCK" /></svg>
-        </button>
+        <span class="signs" :class="{ set: e.hidden || e.locked }">
+          <button
+            class="bare sign"
+            :class="{ set: e.hidden }"
+            :aria-label="`${e.hidden ? 'See' : 'Hide'} ${e.name}`"
+            :title="e.hidden ? 'Out of sight; it acts all the same' : 'Put it out of sight'"
+            @click="emit('flip', 'hidden', [i])"
+          >
+            <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="e.hidden ? UNSEEN : SEEN" /></svg>
+          </button>
+          <button
+            class="bare sign"
+            :class="{ set: e.locked }"
+            :aria-label="`${e.locked ? 'Unlock' : 'Lock'} ${e.name}`"
+            :title="e.locked ? 'Not picked nor moved in the viewport' : 'Keep it from being picked or moved'"
+            @click="emit('flip', 'locked', [i])"
+          >
+            <svg viewBox="0 0 20 20" aria-hidden="true"><path :d="LOCK" /></svg>
+          </button>
+        </span>
       </div>
     </template>
     <p v-if="chosen.length" class="acts">
@@ -207,6 +209,7 @@ h3 {
   margin: 5px 6px 0;
 }
 .row {
+  position: relative;
   display: flex;
   align-items: center;
   border-radius: 3px;
@@ -234,16 +237,25 @@ h3 {
   text-overflow: ellipsis;
   white-space: nowrap;
 }
-.sign {
-  flex: none;
-  padding: 2px;
+.signs {
+  position: absolute;
+  right: 2px;
+  display: flex;
+  border-radius: 3px;
+  background: var(--pane);
   opacity: 0;
-  color: var(--dim);
 }
-.row:hover .sign,
-.sign:focus-visible,
-.sign.set {
+.row.on .signs {
+  background: var(--raise);
+}
+.row:hover .signs,
+.signs:focus-within,
+.signs.set {
   opacity: 1;
+}
+.sign {
+  padding: 3px 2px;
+  color: var(--dim);
 }
 .sign.set {
   color: var(--brass);

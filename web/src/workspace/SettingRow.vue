@@ -220,6 +220,13 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
   gap: 2px;
   margin-bottom: 4px;
 }
+.of {
+  flex: 1;
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
 .name {
   font-size: 12.5px;
 }
@@ -262,6 +269,10 @@ select {
   font-size: 11px;
 }
 .image {
+  display: flex;
+  gap: 6px;
+  align-items: baseline;
+  min-width: 0;
   cursor: pointer;
 }
 .image input {

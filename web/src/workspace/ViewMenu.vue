@@ -33,7 +33,7 @@ const kept = computed(() => (props.scene.views ?? []) as (SceneDocument & { name
 <template>
   <v-menu v-model="open" :close-on-content-click="false">
     <template #activator="{ props: activator }">
-      <button class="bare" aria-label="Views" v-bind="activator">Views</button>
+      <button class="bare chipped" aria-label="Views" v-bind="activator">Views</button>
     </template>
     <div class="menu views">
       <button class="bare" @click="views.through()">Shot camera <kbd>c</kbd></button>
@@ -98,11 +98,22 @@ const kept = computed(() => (props.scene.views ?? []) as (SceneDocument & { name
 </template>
 
 <style scoped>
+.chipped {
+  background: #1a2226e6;
+  color: #93a4a9;
+  padding: 4px 10px;
+  font-size: 12px;
+}
+.chipped:hover,
+.chipped[aria-expanded='true'] {
+  background: #2a363ce6;
+  color: #d9e1e1;
+}
 .views {
   min-width: 220px;
   padding: 6px;
 }
-button {
+.views button {
   padding: 3px 8px;
   text-align: left;
   font-size: 12.5px;
