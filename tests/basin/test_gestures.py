@@ -106,6 +106,14 @@ class WhenFull(SimpleTestCase):
         # 40 l in the first two seconds (a triangle), then 40 l/s
         self.assertAlmostEqual(found.stops, 2 + (found.litres - 40) / 40, delta=0.02)
 
+    def test_an_end_set_to_when_it_is_full_is_enough(self) -> None:
+        found = self.full(scene_with([spout(LOW, HIGH, amount="flow", flow=20.0), TUB]))
+        assert found.stops
+        ended = scene_with([spout(LOW, HIGH, amount="flow", flow=20.0, end=round(found.stops - 4e-5, 4)), TUB])
+        self.assertEqual(self.full(ended).frame, found.frame)
+        early = scene_with([spout(LOW, HIGH, amount="flow", flow=20.0, end=round(0.9 * found.stops, 4)), TUB])
+        self.assertIsNone(self.full(early).full)
+
     def test_the_other_way_round(self) -> None:
         for given in ({"amount": "flow", "flow": 20.0}, {}):
             scene = scene_with([spout(LOW, HIGH, **given), TUB])

@@ -18,6 +18,7 @@ from basin.stages.gestures.room import NoRoom, Room, find_room
 
 LONGEST = 3600.0  # shot seconds that a filling is followed
 STEPS = 4000
+NEARLY = 1e-3  # of what is missing: an end that was set to when it is full has few digits
 RATES = 49  # that are tried first: the flight is quicker when more pours
 Given = Literal["speed", "rate", "litres", "full"]
 
@@ -111,7 +112,7 @@ def _given_by(element: Inflow, scene: Scene, way: Flight, litres: float) -> floa
         else:
             rate = np.full(len(times), way.litres_per_second)
         given = np.concatenate([[0.0], np.cumsum(0.5 * (rate[1:] + rate[:-1]) * np.diff(times))])
-        if given[-1] >= left:
+        if given[-1] >= left * (1 - NEARLY):
             return float(np.interp(left, given, times))
         left -= float(given[-1])
     return None
