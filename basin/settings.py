@@ -21,7 +21,7 @@ Vec3 = Annotated[tuple[float, float, float], Field(json_schema_extra={"zinc_vect
 # the largest magnitude of a number by its unit, beyond which it is no liquid of this planet; and of others
 LARGEST = {
     **{"m": 1e5, "mm": 1e8, "m/s": 1e4, "m/s2": 1e5, "s": 1e6, "1/s": 1e6, "deg": 1e6, "Pa s": 1e6, "kg/m3": 1e5},
-    **{"l": 1e12, "l/s": 1e12, "pt": 1e4},
+    **{"l": 1e12, "l/s": 1e12, "pt": 1e4, "particles": 1e10},
 }
 LARGE, MOST = 1e6, 10_000  # of numbers without any of these units, of things in a list
 LEAST = {"m": 1e-6, "mm": 1e-3, "s": 1e-6}  # of what must be above nothing; 1e-9 of others

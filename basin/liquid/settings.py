@@ -50,7 +50,7 @@ class LiquidSettings(Part):
     )
     particles_most: int | None = setting(
         None,
-        unit="pt",
+        unit="particles",
         group="Detail",
         ge=1,
         le=1_000_000_000,
