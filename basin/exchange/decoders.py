@@ -17,7 +17,7 @@ from pxr import Work
 
 from basin.apart import Answer
 from basin.exchange import alembic, usd
-from basin.exchange.files import MOST_TRIANGLES, UnusableFile, kind_of, sequence_files
+from basin.exchange.files import MOST_TRIANGLES, MOVING, UnusableFile, kind_of, sequence_files
 
 Work.SetConcurrencyLimit(1)  # no threads where one is forked
 MOST_PIXELS = 64_000_000
@@ -50,7 +50,7 @@ def names(file: str) -> Answer:
     """Names of the meshes in a file and how many polygons each has; none where a format has no such thing."""
     path = Path(file)
     kind = kind_of(path)
-    if kind in ("usd", "usda", "usdc", "usdz", "abc"):
+    if kind in MOVING:
         return _moving(path, lambda: _reader(path).names(path)), []
     if kind not in ("obj", "glb", "gltf"):
         return [], []

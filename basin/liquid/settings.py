@@ -132,7 +132,7 @@ class LiquidSettings(Part):
         le=1000,
         slider=(0, 48),
         label="Texture renewed every",
-        cost="48 bytes a particle in memory, on disk less.",
+        cost="Memory and disk of six more numbers a particle.",
         meaning="Texture coordinates that travel with the liquid are renewed after so many frames, an even number: "
         "long ones stay with the liquid, short ones stretch less. 0 carries none.",
     )

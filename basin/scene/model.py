@@ -191,7 +191,7 @@ class Source(Element):
         le=1e6,
         slider=(0.001, 1000),
         scale="log",
-        cost="Any above 0: about six times the minutes of a substep, and 110 bytes a particle.",
+        cost="Any above 0 adds a solve to each substep, the longer the thicker, and memory a particle.",
         meaning="How hard it is to shear. Water has 0.001, too little to see; a thin oil 0.1, honey about 10, pitch "
         "many thousands. 0 computes none; what mixes takes the mean.",
     )

@@ -63,19 +63,19 @@ def _resize(made: dict[str, Any], part: Any, factor: float, within: float) -> No
     own = 1.0
     if isinstance(shape, MeshShape):
         made["shape"], own = shape.model_dump(mode="json"), factor
-    made["pose"]["translation"] = _times(made["pose"]["translation"], 1 / within)
-    made["pose"]["scale"] = _times(made["pose"]["scale"], own / within)
+    made["pose"]["translation"] = times(made["pose"]["translation"], 1 / within)
+    made["pose"]["scale"] = times(made["pose"]["scale"], own / within)
 
 
-def _times(value: Any, factor: float) -> Any:
+def times(value: Any, factor: float) -> Any:
     """A number, vector or curve as a document has them, times a factor."""
     if isinstance(value, dict):
         keys = value["keys"]
         return {
-            "keys": [{**k, "value": _times(k["value"], factor), "slope": _times(k.get("slope"), factor)} for k in keys]
+            "keys": [{**k, "value": times(k["value"], factor), "slope": times(k.get("slope"), factor)} for k in keys]
         }
     if isinstance(value, list | tuple):
-        return [_times(v, factor) for v in value]
+        return [times(v, factor) for v in value]
     return None if value is None else float(f"{value * factor:.9g}")
 
 
@@ -101,7 +101,7 @@ def _scaled(part: Any, factor: float, unit: str = "") -> Any:
 def _key(key: Key, factor: float, power: float) -> dict[str, Any]:
     made = {"time": float(f"{key.time * factor**0.5:.9g}"), "value": key.value, "segment": key.segment}
     if power:
-        made["value"] = _times(key.value, factor**power)
+        made["value"] = times(key.value, factor**power)
     if key.slope is not None:
-        made["slope"] = _times(key.slope, factor ** (power - 0.5))
+        made["slope"] = times(key.slope, factor ** (power - 0.5))
     return made

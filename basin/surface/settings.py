@@ -319,7 +319,7 @@ class SurfaceSettings(Part):
     unwrap: bool = setting(
         False,
         group="Attributes",
-        cost="Slow: seconds for ten thousand triangles.",
+        cost="Much slower than all the rest of a frame.",
         meaning="Lay each frame's mesh out flat for texture coordinates of its own; slow, and for short sequences.",
     )
 

@@ -143,7 +143,19 @@ class WhenFull(SimpleTestCase):
         bottomless["pose"] = {"translation": [0, 0.2, 0]}
         found = filling(scene_with([spout([0.31, 1.5, 0], HIGH), bottomless]), FILES, 0, "final")
         assert found
-        self.assertIsNone(found.full if found.open else None)
+        self.assertTrue(found.open)
+        self.assertIsNone(found.full)
+
+    def test_litres_in_all_and_slopes_of_keys_go_along(self) -> None:
+        total = scene_with([spout(LOW, HIGH, amount="total", total=200.0, end=8.0), TUB])
+        document = total.model_dump(mode="json")
+        document["elements"][0] = solved(total, FILES, 0, "final", "full", 4.0)
+        self.assertEqual(document["elements"][0]["end"], 8.0)
+        self.assertAlmostEqual(self.full(parse_scene(document)).full or 0, 4.0, delta=0.05)
+        keys = [{"time": t, "value": 10.0 + 5 * t, "slope": 5.0} for t in (0.0, 4.0)]
+        swelling = scene_with([spout(LOW, HIGH, amount="flow", flow={"keys": keys}), TUB])
+        twice = solved(swelling, FILES, 0, "final", "rate", 20.0)["flow"]["keys"]
+        self.assertEqual([(k["value"], k["slope"]) for k in twice], [(20.0, 10.0), (60.0, 10.0)])
 
 
 class Fits(SimpleTestCase):

@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 
 from basin.scene import Inflow, Scene, parse_scene
+from basin.scene.rescale import times
 from basin.settings import Curve, value_at
 from basin.stages.files import SceneFiles
 from basin.stages.gestures.flight import Flight, flight
@@ -155,12 +156,7 @@ def with_rate(element: Inflow, way: Flight, rate: float) -> dict[str, Any]:
     if element.amount == "total":
         settings["total"] = float(f"{element.total * factor:.5g}")
     elif element.amount == "flow":
-        flow = settings["flow"]
-        if isinstance(flow, dict):
-            for key in flow["keys"]:
-                key["value"] *= factor
-        else:
-            settings["flow"] = float(f"{rate:.5g}")
+        settings["flow"] = times(settings["flow"], factor)
     else:
         settings["velocity"] = [float(f"{v * factor:.5g}") for v in element.velocity]
     return settings
@@ -179,7 +175,9 @@ def _rate_for(scene: Scene, files: SceneFiles, index: int, quality: str, full: f
 
     def in_time(rate: float) -> bool:
         document = scene.model_dump(mode="json")
-        document["elements"][index] = {**with_rate(element, way, rate), "end": None}
+        quick = with_rate(element, way, rate)
+        # an end would stop it short of full; litres in all are poured by their end
+        document["elements"][index] = quick if element.amount == "total" else {**quick, "end": None}
         quicker = parse_scene(document)
         then, poured = flight(quicker, files, index, quality), quicker.elements[index]
         assert isinstance(poured, Inflow)
