@@ -11,7 +11,7 @@ from PIL import Image
 from pxr import Sdf, UsdUtils
 
 from basin.cache import Cache
-from basin.exchange import read_image, read_mesh, told, write_obj, write_ply
+from basin.exchange import parts, read_image, read_mesh, told, write_obj, write_ply
 from basin.exchange.alembic import AlembicFile
 from basin.exchange.files import IMAGES
 from basin.exchange.gltf import write_glb
@@ -19,7 +19,7 @@ from basin.exchange.pieces import Piece
 from basin.exchange.usd import UsdFile
 from basin.geometry.primitives import sphere_mesh
 from basin.scene import parse_scene
-from basin.stages.assembly import check_scene
+from basin.stages.advice import checked
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
 from basin.stages.stage import Job, all_keys
@@ -110,12 +110,13 @@ def used(path: Path) -> None:
     else:
         told(path)
         read_mesh(path)
+        parts(path)
 
 
 def used_scene(document: dict[str, Any], files: SceneFiles) -> None:
     """A document as the application uses what is kept; SceneError or ValueError if it cannot be."""
     scene = parse_scene(document)
-    check_scene(scene, files)
+    checked(scene, files)
     job = Job(scene, files, Cache(files.folder / "nowhere"), "draft")
     forecast(job)
     all_keys(job)
