@@ -44,29 +44,8 @@ class SolveRequest(FillingRequest):
     value: Seconds
 
 
-class FillingReply(Schema):
-    vessel: str
-    litres: float
-    level: float
-    height: float
-    runs_over: float | None
-    arrives: float
-    full: float | None
-    frame: int | None
-    stops: float | None
-    open: str
-    walled: bool
-    leak: list[float] | None
-
-
 class ElementReply(Schema):
     element: dict[str, Any]
-
-
-class PushesReply(Schema):
-    lines: list[list[list[float]]]
-    strongest: float
-    mean: float
 
 
 class StandInRequest(Schema):
@@ -78,60 +57,15 @@ class ShapeReply(Schema):
     shape: dict[str, Any]
 
 
-class FittedReply(Schema):
-    low: list[float]
-    size: list[float]
-    voxels: int
-    before: int
-    kept: list[str]
-
-
 class RescaledReply(Schema):
     factor: float
     scene: dict[str, Any]
-
-
-class FlightReply(Schema):
-    path: list[list[float]]
-    times: list[float]
-    met: str
-    leaves: bool
-    time: float
-    frame: int
-    speed: float
-    leaving: float
-    width: float
-    voxels: float
-    litres_per_second: float
-    litres: float
-
-
-class OpeningReply(Schema):
-    element: int
-    middle: list[float]
-    normal: list[float]
-    radius: float
-    loop: list[list[float]]
 
 
 class RoomRequest(Schema):
     seed: Point
     level: Metres | None = None
     frame: Frame
-
-
-class RoomReply(Schema):
-    litres: float
-    kilograms: float
-    particles: int
-    level: float
-    height: float
-    bottom: float
-    runs_over: float | None
-    open: str
-    walled: bool
-    leak: list[float] | None
-    contours: list[list[list[float]]]
 
 
 class RehearsalRequest(Schema):
@@ -151,7 +85,7 @@ class RoomFile(Schema):
     file: str
 
 
-@router.post("/takes/{take_id}/flight/{quality}", response=FlightReply | None)
+@router.post("/takes/{take_id}/flight/{quality}", response=Flight | None)
 def stream_flight(request: HttpRequest, take_id: int, quality: str, wanted: FlightRequest) -> Flight | None:
     """How an inflow's stream flies, in a scene that need not be kept."""
     scene, files = _scene_with(request, take_id, wanted)
@@ -161,7 +95,7 @@ def stream_flight(request: HttpRequest, take_id: int, quality: str, wanted: Flig
         raise Refused([str(error)]) from None
 
 
-@router.post("/takes/{take_id}/filling/{quality}", response=FillingReply | None)
+@router.post("/takes/{take_id}/filling/{quality}", response=Filling | None)
 def filled(request: HttpRequest, take_id: int, quality: str, wanted: FillingRequest) -> Filling | None:
     """What an inflow fills, in a scene that need not be kept, and when it is full."""
     scene, files = _scene_with(request, take_id, wanted)
@@ -183,7 +117,7 @@ def solve_filling(request: HttpRequest, take_id: int, quality: str, wanted: Solv
         raise Refused([str(error)]) from None
 
 
-@router.post("/takes/{take_id}/pushes/{quality}", response=PushesReply)
+@router.post("/takes/{take_id}/pushes/{quality}", response=Pushes)
 def shown_pushes(request: HttpRequest, take_id: int, quality: str, wanted: FlightRequest) -> Pushes:
     """What a force does, in a scene that need not be kept: lines along its push."""
     scene, _ = _scene_with(request, take_id, wanted)
@@ -191,7 +125,7 @@ def shown_pushes(request: HttpRequest, take_id: int, quality: str, wanted: Fligh
     return pushes(scene, wanted.element, frame, services.quality_of(quality))
 
 
-@router.get("/takes/{take_id}/fit/{quality}", response=FittedReply | None)
+@router.get("/takes/{take_id}/fit/{quality}", response=Fitted | None)
 def fitted_domain(request: HttpRequest, take_id: int, quality: str) -> Fitted | None:
     """The domain that the scene needs."""
     take = take_for(request, take_id)
@@ -234,7 +168,7 @@ def _scene_with(request: HttpRequest, take_id: int, wanted: FlightRequest) -> tu
     return scene, SceneFiles(take.folder)
 
 
-@router.get("/takes/{take_id}/openings", response=list[OpeningReply])
+@router.get("/takes/{take_id}/openings", response=list[Opening])
 def found_openings(request: HttpRequest, take_id: int, frame: Frame = 0) -> list[Opening]:
     """Rims, edges and faces that a source could take the outline of."""
     take = take_for(request, take_id)
@@ -244,7 +178,7 @@ def found_openings(request: HttpRequest, take_id: int, frame: Frame = 0) -> list
         raise Refused([str(error)]) from None
 
 
-@router.post("/takes/{take_id}/room/{quality}", response=RoomReply)
+@router.post("/takes/{take_id}/room/{quality}", response=Room)
 def room(request: HttpRequest, take_id: int, quality: str, wanted: RoomRequest) -> Room:
     """What would fill the room about a point, up to a level or to where it runs over."""
     take = take_for(request, take_id)

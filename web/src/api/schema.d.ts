@@ -1789,8 +1789,21 @@ export interface components {
             /** Folder */
             folder: string;
         };
-        /** FlightReply */
-        FlightReply: {
+        /**
+         * Flight
+         * @description A stream's way from its opening to what it first meets.
+         *
+         *     Attributes
+         *     ----------
+         *     path : (n, 3) m; times : (n,) shot seconds since it left
+         *     met : the collider or wall that it meets; empty if it goes on out of the domain
+         *     leaves : whether it goes out through an open wall
+         *     time, frame : shot second and frame at which its first liquid is there
+         *     speed : m per shot second there; leaving : the same at the opening
+         *     width : m across the stream there; voxels : the same in voxels
+         *     litres_per_second, litres : of shot time, and from start to end of the shot
+         */
+        Flight: {
             /** Path */
             path: number[][];
             /** Times */
@@ -1827,8 +1840,24 @@ export interface components {
             /** Frame */
             frame?: number | null;
         };
-        /** FillingReply */
-        FillingReply: {
+        /**
+         * Filling
+         * @description What an inflow fills.
+         *
+         *     Attributes
+         *     ----------
+         *     vessel : what the stream first meets
+         *     litres : that are missing up to the level, beside what is there
+         *     level, height, runs_over : m, as of a `Room`
+         *     arrives : shot second at which the first liquid is there
+         *     full : shot second at which the level is reached; None if what pours is not enough
+         *     frame : the same as a frame
+         *     stops : shot second at which the inflow has given just that much; None if it never has
+         *     open : where what it falls into runs out below the level; empty if it does not
+         *     leak : where it leaks (m), if it has walls and is open
+         *     walled : whether what it falls into has walls, and so leaks if it is open
+         */
+        Filling: {
             /** Vessel */
             vessel: string;
             /** Litres */
@@ -1852,7 +1881,7 @@ export interface components {
             /** Walled */
             walled: boolean;
             /** Leak */
-            leak: number[] | null;
+            leak?: number[] | null;
         };
         /** FillingRequest */
         FillingRequest: {
@@ -1894,8 +1923,16 @@ export interface components {
             /** Value */
             value: number;
         };
-        /** PushesReply */
-        PushesReply: {
+        /**
+         * Pushes
+         * @description Lines (n, 3) in metres along what liquid at rest feels, and how strong it is.
+         *
+         *     Attributes
+         *     ----------
+         *     lines : of at most POINTS points; none where nothing is felt
+         *     strongest, mean : m per liquid second squared, where it acts at all
+         */
+        Pushes: {
             /** Lines */
             lines: number[][][];
             /** Strongest */
@@ -1903,8 +1940,17 @@ export interface components {
             /** Mean */
             mean: number;
         };
-        /** FittedReply */
-        FittedReply: {
+        /**
+         * Fitted
+         * @description A domain: its corner and edges (m), its voxels beside those of the one that is there, and what was kept as it is.
+         *
+         *     Attributes
+         *     ----------
+         *     low, size : (3,) m
+         *     voxels, before : of the quality that was asked for
+         *     kept : names of walls that liquid rests against, which stay where they are
+         */
+        Fitted: {
             /** Low */
             low: number[];
             /** Size */
@@ -1939,8 +1985,11 @@ export interface components {
             /** Triangles */
             triangles: number;
         };
-        /** OpeningReply */
-        OpeningReply: {
+        /**
+         * Opening
+         * @description An outline that a source can take: of which element, its middle (m), which way is out, its radius and loop.
+         */
+        Opening: {
             /** Element */
             element: number;
             /** Middle */
@@ -1952,14 +2001,30 @@ export interface components {
             /** Loop */
             loop: number[][];
         };
-        /** RoomReply */
-        RoomReply: {
+        /**
+         * Room
+         * @description What a vessel would hold up to a level.
+         *
+         *     Attributes
+         *     ----------
+         *     litres, kilograms, particles : of what it holds
+         *     already : litres of it that fills have put in before
+         *     level, height, bottom : m; height above the lowest point
+         *     runs_over : level (m) at which it begins to run over; None if a closed ceiling comes first
+         *     open : where it runs out below the level already; empty if it holds
+         *     walled : whether it has walls all around at the height of the point, which on open ground it has not
+         *     leak : the narrowest point (m) of the widest way out of a room that has walls and is open; None if it holds
+         *     contours : outlines (n, 3) of the level's surface, m
+         */
+        Room: {
             /** Litres */
             litres: number;
             /** Kilograms */
             kilograms: number;
             /** Particles */
             particles: number;
+            /** Already */
+            already: number;
             /** Level */
             level: number;
             /** Height */
@@ -3234,7 +3299,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FlightReply"] | null;
+                    "application/json": components["schemas"]["Flight"] | null;
                 };
             };
         };
@@ -3261,7 +3326,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FillingReply"] | null;
+                    "application/json": components["schemas"]["Filling"] | null;
                 };
             };
         };
@@ -3315,7 +3380,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PushesReply"];
+                    "application/json": components["schemas"]["Pushes"];
                 };
             };
         };
@@ -3338,7 +3403,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FittedReply"] | null;
+                    "application/json": components["schemas"]["Fitted"] | null;
                 };
             };
         };
@@ -3434,7 +3499,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OpeningReply"][];
+                    "application/json": components["schemas"]["Opening"][];
                 };
             };
         };
@@ -3461,7 +3526,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoomReply"];
+                    "application/json": components["schemas"]["Room"];
                 };
             };
         };

@@ -11,7 +11,7 @@ import type { SceneDocument } from './useTake'
 const props = defineProps<{ take: number; quality: string; scene: SceneDocument }>()
 const emit = defineEmits<{ keep: [scene: SceneDocument] }>()
 
-const fits = ref<Schemas['FittedReply'] | null>(null)
+const fits = ref<Schemas['Fitted'] | null>(null)
 const problems = ref<Said[]>([])
 const path = computed(() => ({ take_id: props.take }))
 

@@ -7,8 +7,8 @@ import { flightWords } from './usePlacing'
 
 /** The stream of the inflow that is picked: where it flies in words, and its numbers, of which any can be given. */
 const props = defineProps<{
-  flight: Schemas['FlightReply']
-  filling: Schemas['FillingReply'] | null
+  flight: Schemas['Flight']
+  filling: Schemas['Filling'] | null
   last: number
 }>()
 const emit = defineEmits<{

@@ -3,7 +3,7 @@ import * as THREE from 'three'
 import type { Schemas } from '../api/client'
 import { alongLine, type Gesture, type Ground, type Spot } from '../viewport/gestures'
 
-type Ask = (seed: number[], level: number | null, told: (room: Schemas['RoomReply']) => void) => Promise<void>
+type Ask = (seed: number[], level: number | null, told: (room: Schemas['Room']) => void) => Promise<void>
 const UP = new THREE.Vector3(0, 1, 0)
 
 /** The room inside of what is pressed; dragging up or down sets the level. */
@@ -12,7 +12,7 @@ export class FillRoom implements Gesture {
   level: number | null = null
   private from = new THREE.Vector3()
   private begun: number | null = null
-  private room: Schemas['RoomReply'] | null = null
+  private room: Schemas['Room'] | null = null
 
   constructor(
     private ask: Ask,
@@ -29,7 +29,7 @@ export class FillRoom implements Gesture {
     return 'goes on'
   }
 
-  private tell(room: Schemas['RoomReply']) {
+  private tell(room: Schemas['Room']) {
     this.room = room
     if (this.level === null) this.level = this.begun = room.level
   }

@@ -44,9 +44,9 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   const own = ref(false)
   const recording = ref(false)
   const said = shallowRef<{ lines: string[]; x: number; y: number }>({ lines: [], x: 0, y: 0 })
-  const flight = shallowRef<Schemas['FlightReply'] | null>(null)
-  const filling = shallowRef<Schemas['FillingReply'] | null>(null)
-  const pushes = shallowRef<Schemas['PushesReply'] | null>(null)
+  const flight = shallowRef<Schemas['Flight'] | null>(null)
+  const filling = shallowRef<Schemas['Filling'] | null>(null)
+  const pushes = shallowRef<Schemas['Pushes'] | null>(null)
   /** m, up to which what is picked fills; nothing for where it runs over */
   const level = ref<number | null>(null)
   const problems = ref<Said[]>([])
@@ -222,8 +222,8 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
     await at.keep(next)
   }
 
-  const openings = shallowRef<Schemas['OpeningReply'][]>([])
-  let under: Schemas['OpeningReply'] | null = null
+  const openings = shallowRef<Schemas['Opening'][]>([])
+  let under: Schemas['Opening'] | null = null
   async function findOpenings() {
     const reply = await client
       .GET('/api/takes/{take_id}/openings', { params: { path, query: { frame: at.frame.value } } })
@@ -243,14 +243,14 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
       const [u, v] = view.onScreen(new THREE.Vector3().fromArray(p))
       return Math.hypot(u - x, v - y)
     }
-    const near = (o: Schemas['OpeningReply']) => Math.min(off(o.middle), ...o.loop.map((p) => off(p) * 1.6))
+    const near = (o: Schemas['Opening']) => Math.min(off(o.middle), ...o.loop.map((p) => off(p) * 1.6))
     // those that look away are behind what is seen; the face that is pressed is meant before any rim beside it
     const eye = new THREE.Vector3().fromArray(view.standing().eye)
     const seen = openings.value.filter((o) => {
       const way = new THREE.Vector3().fromArray(o.middle).sub(eye).normalize()
       return way.dot(new THREE.Vector3().fromArray(o.normal)) < SIDEWAYS
     })
-    const pressed = (o: Schemas['OpeningReply']) =>
+    const pressed = (o: Schemas['Opening']) =>
       o.element === spot.index &&
       new THREE.Vector3().fromArray(o.normal).dot(spot.normal) > ALIKE &&
       Math.abs(spot.point.clone().sub(new THREE.Vector3().fromArray(o.middle)).dot(spot.normal)) <
@@ -259,7 +259,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
       .map((o) => [pressed(o) ? 0 : near(o), o] as const)
       .reduce((a, b) => (b[0] < a[0] ? b : a), [Infinity, null] as readonly [
         number,
-        Schemas['OpeningReply'] | null,
+        Schemas['Opening'] | null,
       ])
     under = best[0] < NEAR ? best[1] : null
     view.sketch.outlines('openings', under ? [under.loop] : [], '#f3fbf9')
@@ -273,7 +273,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   }
 
   /** What the room about a point would hold; its outline is drawn. */
-  async function askRoom(seed: number[], level: number | null, told: (room: Schemas['RoomReply']) => void) {
+  async function askRoom(seed: number[], level: number | null, told: (room: Schemas['Room']) => void) {
     await newest(async () => {
       const { data, error } = await client
         .POST('/api/takes/{take_id}/room/{quality}', {
@@ -459,7 +459,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
 export type Placing = ReturnType<typeof usePlacing>
 
 /** A stream in words: when and where it arrives, how fast, how much. */
-export function flightWords(f: Schemas['FlightReply'], last: number): string[] {
+export function flightWords(f: Schemas['Flight'], last: number): string[] {
   const where = f.leaves ? 'leaves the domain' : f.met ? `meets ${f.met}` : 'flies on'
   return [
     `${where} at frame ${f.frame}${f.frame > last ? ', after the shot' : ''}, ${f.speed.toFixed(2)} m/s`,
