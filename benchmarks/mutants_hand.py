@@ -31,7 +31,7 @@ def _no_time_of_flight(made: Callable, *given: object) -> object:
 
 MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "streams fall with 10 % more": around(
-        "stages.gestures.flight", "_moments", lambda made, v, g, *rest: made(v, g, *rest) * 1.05
+        "stages.gestures.flight", "value_at", lambda made, *a: 1.1 * np.asarray(made(*a))
     ),
     "streams keep their width": around("stages.gestures.flight", "_opening", lambda made, *a: 1.1 * made(*a)),
     "colliders are met half a second late": around(

@@ -29,9 +29,9 @@ class Remedy(Schema):
 
 
 class Show(Schema):
-    """Where (m) and at which frame something is seen."""
+    """Where (m), if at one place, and at which frame something is seen."""
 
-    point: list[float]
+    point: list[float] | None
     frame: int
 
 

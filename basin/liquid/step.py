@@ -362,6 +362,8 @@ class Liquid:
             raise LiquidFailure("velocities are no longer finite; allow more substeps or slow the colliders down")
         tally.held_back += int(move > LONGEST_MOVE)
         tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
+        if not m.reflects:
+            tally.flew(m.ballistic, s.particles.velocity)
 
     def _advect(self, m: Moment, begin: np.ndarray) -> None:
         """Move particles, which began at (n, 3), and take away what leaves."""

@@ -130,6 +130,7 @@ class Tally:
     residual, viscous_residual, second_residual : largest of the pressure, of viscosity, and of the pressure after it
     squeezed : voxels^3 per second
     impulse : on the bodies; see `basin.liquid.reaction`
+    alone, together : particles with no liquid about them, and voxels/s of the fastest of the others, at its end
     split : seconds by step
     """
 
@@ -146,6 +147,8 @@ class Tally:
     longest_move: float = 0.0
     redone: int = 0
     held_back: int = 0
+    alone: int = 0
+    together: float = 0.0
     impulse: np.ndarray = field(default_factory=lambda: np.zeros((0, 6)))
     split: dict[str, float] = field(default_factory=dict)
 
@@ -175,6 +178,12 @@ class Tally:
         self.viscous_iterations += solution.iterations
         self.viscous_residual = max(self.viscous_residual, solution.residual)
         self.unconverged += int(solution.residual > TOLERANCE)
+
+    def flew(self, ballistic: np.ndarray, velocity: np.ndarray) -> None:
+        """Note how many particles (of n) fly alone, and how fast the others are."""
+        rest = velocity[~ballistic]
+        self.alone = len(velocity) - len(rest)
+        self.together = float(np.sqrt(np.einsum("ij,ij->i", rest, rest).max())) if len(rest) else 0.0
 
     def pushed(self, impulse: np.ndarray) -> None:
         """Add to the bodies' impulses."""

@@ -18,9 +18,9 @@ class Remedy:
 
 @dataclass(frozen=True)
 class Show:
-    """A point (m) of the scene and a frame at which something is seen."""
+    """A frame at which something is seen, and the point (m) of the scene where, if it is at one."""
 
-    point: tuple[float, float, float]
+    point: tuple[float, float, float] | None
     frame: int
 
 

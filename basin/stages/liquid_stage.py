@@ -17,8 +17,9 @@ from basin.liquid.room import WHOLE
 from basin.liquid.step import ALGORITHM, Liquid
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, Tally
 from basin.readings import Reading
-from basin.scene import Collider, Force, Scene
+from basin.scene import Advice, Collider, Force, Scene
 from basin.stages import samples
+from basin.stages.advice.frames import flies_away
 from basin.stages.assembly import liquid_world
 from basin.stages.carrying import carried_by
 from basin.stages.costs import liquid_cost
@@ -118,7 +119,9 @@ def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> f
 
 READINGS = (
     Reading("speed_max", "Largest speed", "m/s"),
+    Reading("speed_together", "Largest speed but for what flies alone", "m/s"),
     Reading("particles", "Particles"),
+    Reading("alone", "Particles that fly alone"),
     Reading("volume", "Liquid volume", "m³"),
     Reading("volume_seen", "Volume inside the level set", "m³"),
     Reading("lost_volume", "Left through open walls", "m³"),
@@ -163,6 +166,8 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally) -> dict[s
         "lost_volume": liquid.state.lost * cell,
         "drained_volume": liquid.state.drained * cell,
         "speed_max": float(speed.max()) * w.layout.dx * w.time_scale,
+        "speed_together": tally.together * w.layout.dx * w.time_scale,
+        "alone": float(tally.alone),
         "substeps": float(tally.substeps),
         "iterations": float(tally.iterations),
         "residual": tally.residual,
@@ -252,6 +257,10 @@ class LiquidStage(Stage):
     def cost(self, job: Job) -> Cost:
         """By the most particles that there will be."""
         return liquid_cost(job.scene, job.files, job.quality)
+
+    def noticed(self, job: Job) -> list[Advice]:
+        """Particles that fly away."""
+        return flies_away(job, self.name)
 
     def warm_up(self) -> list[dict[str, Any]]:
         """Water first."""

@@ -18,7 +18,7 @@ import numpy as np
 
 from basin.cache import Cache, StageCache
 from basin.readings import Reading
-from basin.scene import Scene
+from basin.scene import Advice, Scene
 from basin.stages.files import SceneFiles
 
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
@@ -150,6 +150,10 @@ class Stage(ABC):
     def make(self, job: Job, world: Any, frame: int) -> Made:
         """Make a frame that stands alone."""
         raise NotImplementedError
+
+    def noticed(self, job: Job) -> list[Advice]:
+        """What its current frames show that the scene alone does not."""
+        return []
 
     def warm_up(self) -> list[dict[str, Any]]:
         """Small scenes whose runs need all of its kernels, what is needed most first."""

@@ -197,7 +197,7 @@ def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> 
     expected, found = _kept.get(("forecast", take.pk, quality), (made_from, pace().stamp()), made)
     names = wanted or list(expected.costs)
     if wanted is None:
-        found = Checked(found.problems, [*found.remarks, *out_of_date(take, quality)])
+        found = Checked(found.problems, [*found.remarks, *out_of_date(take, quality), *noticed(job)])
     said = [expected.refusal(names), expected.lacking(job.cache.folder, names)]
     return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
 
@@ -265,6 +265,15 @@ def _delivery_report(take: Take, job: Job) -> list[dict[str, Any]]:
             }
         )
     return report
+
+
+def noticed(job: Job) -> list[Advice]:
+    """What current frames show, but for what was put aside."""
+    try:
+        said = [one for stage in stages().values() for one in stage.noticed(job)]
+    except ValueError:  # a mesh that cannot be read: nothing is current
+        return []
+    return [one for one in said if one.aside not in job.scene.aside]
 
 
 MOST_TOLD = 3  # settings

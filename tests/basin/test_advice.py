@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import tempfile
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from django.test import SimpleTestCase
 
+from basin.cache import Cache
 from basin.scene import Advice, parse_scene
-from basin.stages.advice import advice
+from basin.stages.advice import advice, frames
 from basin.stages.advice.look import Look
 from basin.stages.advice.measure import STANDARD, empty_domain, out_of_scale, strange_gravity
 from basin.stages.advice.pace import too_fast
@@ -17,8 +20,10 @@ from basin.stages.advice.places import apart, narrow_gap, out_of_sight, within_a
 from basin.stages.advice.streams import against_a_wall, few_voxels, leaves_the_domain, passes_through, too_thin
 from basin.stages.advice.vessels import leaks, meets_a_wall, runs_over
 from basin.stages.files import SceneFiles
+from basin.stages.run import run
+from basin.stages.stage import Job, stages
 from studio.productions import keeping
-from tests.basin.test_setting_up import scene_with, spout
+from tests.basin.test_setting_up import G, scene_with, spout
 
 FILES = SceneFiles(Path("."))
 LEVEL = {"rotation": [0, 0, -90]}
@@ -214,6 +219,41 @@ class Places(SimpleTestCase):
         self.assertEqual(without_effect(Look(mended(late, said), FILES)), [])
         self.assertEqual(len(without_effect(Look(push(e={"strength": 1e-3}), FILES))), 1)
         self.assertEqual(without_effect(Look(push(), FILES)), [])
+
+
+class Frames(SimpleTestCase):
+    """What frames show that the scene does not."""
+
+    def said(self, scene: Any) -> list[Advice]:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            cache = Cache(folder / "draft")
+            for _ in run(scene, folder, cache, stages=("liquid",), quality="draft"):
+                pass
+            with mock.patch.object(frames, "SECONDS", 0.0):
+                return stages()["liquid"].noticed(Job(scene, SceneFiles(folder), cache, "draft"))
+
+    def test_what_flies_away_and_takes_the_time(self) -> None:
+        pool = box("Pool", [2, 0.3, 2], [0, 0.15, 0], kind="fill")
+        speck = box("Speck", [0.06, 0.06, 0.06], [0.04, 0.52, 0.04], kind="fill", velocity=[0, 9, 0])
+        more = {
+            "time": {"first": 1, "last": 5, "fps": 24},
+            "domain": {"low": [-1, 0, -1], "size": [2, 4, 2]},
+            "liquid": {"voxel_size": 0.04, "substeps_max": 40},
+        }
+        thrown = scene_with([pool, speck], **more)
+        (said,) = self.said(thrown)
+        self.assertIn("single particles fly away from the rest", said.says)
+        assert said.show and said.show.point
+        # thrown upwards at 9 m/s from half a metre (textbook)
+        after = (said.show.frame - 1) / 24
+        height = 0.52 + 9 * after - 0.5 * G * after**2
+        self.assertAlmostEqual(said.show.point[1], height, delta=0.1)
+        self.assertEqual(self.said(scene_with([pool], **more)), [])
+        drained = mended(thrown, said)
+        self.assertEqual([e.name for e in drained.elements], ["Pool", "Speck", "Strays"])
+        (later,) = self.said(drained) or [None]
+        self.assertTrue(later is None or later.show.frame < said.show.frame)
 
 
 class Aside(SimpleTestCase):

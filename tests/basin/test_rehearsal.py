@@ -15,7 +15,8 @@ from basin.cache import Cache
 from basin.scene import parse_scene
 from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles
-from basin.stages.gestures.rehearse import PARTICLES, Rehearsal, RehearsalFailure, Rehearsed, coarser
+from basin.stages.gestures import rehearse
+from basin.stages.gestures.rehearse import PARTICLES, Rehearsal, RehearsalFailure, Rehearsed
 from basin.stages.run import run
 
 FLOOR = dict.fromkeys(("x_min", "x_max", "y_min", "z_min", "z_max"), "closed")
@@ -141,7 +142,7 @@ class FromACachedFrame(SimpleTestCase):
     def test_volume_and_momentum_stay(self) -> None:
         arrays = self.cache.stage("liquid").frame(4)
         world = liquid_world(self.scene, SceneFiles(self.folder), "draft")
-        held = coarser(arrays, world).particles
+        held = rehearse.coarser(arrays, world).particles
         dx = world.layout.dx
         volume, velocity = arrays["volume"].astype(np.float64), arrays["velocity"].astype(np.float64)
         self.assertLess(len(held), 0.1 * len(volume))  # voxels are 8 / 3 as long

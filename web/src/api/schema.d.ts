@@ -1268,11 +1268,11 @@ export interface components {
         };
         /**
          * Show
-         * @description Where (m) and at which frame something is seen.
+         * @description Where (m), if at one place, and at which frame something is seen.
          */
         Show: {
             /** Point */
-            point: number[];
+            point: number[] | null;
             /** Frame */
             frame: number;
         };

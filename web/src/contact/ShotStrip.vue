@@ -60,7 +60,7 @@ onBeforeUnmount(() => (gone = true))
 <template>
   <div class="strip" aria-hidden="true">
     <div v-for="(picture, i) in pictures" :key="i" class="cell">
-      <img v-if="picture" :src="picture" width="132" height="84" alt="" />
+      <img v-if="picture && due(i)" :src="picture" width="132" height="84" alt="" />
       <i v-else-if="drawing && due(i)" />
       <span class="n">{{ frames()[i] }}</span>
     </div>

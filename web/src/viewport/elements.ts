@@ -211,6 +211,23 @@ export class Elements {
     return { point: first.point, normal, index: owner.index }
   }
 
+  /** Points of elements that others can be put on: middles, and the middles of tops and bottoms; but for some. */
+  points(but: number[]): { point: THREE.Vector3; normal: THREE.Vector3; index: number; called: string }[] {
+    this.group.updateMatrixWorld(true)
+    return this.shown
+      .filter((s) => s.object.visible && !s.plane && !but.includes(s.index))
+      .flatMap(({ body, index }) => {
+        const box = new THREE.Box3().expandByObject(body)
+        const middle = box.getCenter(new THREE.Vector3())
+        const normal = new THREE.Vector3(0, 1, 0)
+        return [
+          { point: middle, normal, index, called: 'middle' },
+          { point: middle.clone().setY(box.max.y), normal, index, called: 'top' },
+          { point: middle.clone().setY(box.min.y), normal, index, called: 'bottom' },
+        ]
+      })
+  }
+
   private appear(element: Shown) {
     const { shown } = element.placed
     const seen = shown[Math.min(this.at, shown.length - 1)] && !element.hidden

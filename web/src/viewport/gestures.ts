@@ -10,6 +10,8 @@ export interface Spot {
   point: THREE.Vector3
   normal: THREE.Vector3
   index: number | null
+  /** which point of the element it is, if it is one with a name */
+  called?: string
 }
 
 /** What gestures must know of the scene. */
@@ -102,6 +104,83 @@ export class Drop implements Gesture {
       voxels > 8
         ? `${voxels.toFixed(0)} voxels a substep at least: too fast to be sharp`
         : `${voxels.toFixed(1)} voxels in the longest substep`,
+    ]
+  }
+}
+
+const SLOPING = 0.5 // of a ramp's length that it is wide, and at first high
+/** A ramp, dragged from its foot to its far end, then pulled up there. */
+export class Ramp implements Gesture {
+  private foot: THREE.Vector3 | null = null
+  private end = new THREE.Vector3()
+  private height = 0
+  private pulling = false
+  constructor(private ground: Ground) {}
+  press(spot: Spot): 'goes on' | 'done' {
+    if (this.pulling) return 'done'
+    this.foot = spot.point.clone()
+    this.end.copy(this.foot)
+    return 'goes on'
+  }
+  private get along(): THREE.Vector3 {
+    const way = this.end.clone().sub(this.foot!).setY(0)
+    const least = 4 * this.ground.dx
+    return way.length() < least ? new THREE.Vector3(least, 0, 0) : way
+  }
+  drag(ray: THREE.Ray) {
+    if (this.pulling) {
+      this.typed(alongLine(ray, this.foot!.clone().add(this.along), UP))
+      return
+    }
+    const plane = new THREE.Plane().setFromNormalAndCoplanarPoint(UP, this.foot!)
+    ray.intersectPlane(plane, this.end)
+    this.height = 0.5 * SLOPING * this.along.length()
+  }
+  typed(value: number) {
+    if (this.pulling) this.height = Math.max(value, 0)
+    else this.end.copy(this.foot!).add(this.along.setLength(Math.max(value, 4 * this.ground.dx)))
+  }
+  release(): 'goes on' | 'done' {
+    if (this.pulling) return 'done'
+    this.pulling = true
+    return 'goes on'
+  }
+  made(): Element | null {
+    if (!this.foot) return null
+    const across = this.along
+    const up = across.clone().setY(this.height)
+    const thick = Math.max(0.06 * up.length(), 2 * this.ground.dx)
+    // its own X goes up the slope and its own Y out of it; its upper face begins at the foot
+    const x = up.clone().normalize()
+    const z = across.clone().normalize().cross(UP)
+    const y = z.clone().cross(x)
+    const turn = new THREE.Euler().setFromRotationMatrix(new THREE.Matrix4().makeBasis(x, y, z), 'ZYX')
+    const middle = this.foot
+      .clone()
+      .addScaledVector(up, 0.5)
+      .addScaledVector(y, -thick / 2)
+    return {
+      kind: 'collider',
+      name: 'Ramp',
+      shape: { kind: 'box', size: [up.length(), thick, SLOPING * up.length()].map(tidy) },
+      pose: {
+        translation: triple(middle),
+        rotation: [turn.x, turn.y, turn.z].map((a) => tidy(THREE.MathUtils.radToDeg(a))),
+      },
+    }
+  }
+  says(): string[] {
+    if (!this.foot) return []
+    const length = this.along.length()
+    const slope = THREE.MathUtils.radToDeg(Math.atan2(this.height, length))
+    const told = [`${metres(length)} long`]
+    if (!this.pulling) return told
+    // without friction, from rest at its upper end (energy)
+    const speed = Math.sqrt(2 * this.ground.gravity * this.height)
+    return [
+      ...told,
+      `${metres(this.height)} high, ${slope.toFixed(0)}°`,
+      `from its upper end it comes down at up to ${speed.toFixed(2)} m/s`,
     ]
   }
 }

@@ -1,6 +1,7 @@
 import * as THREE from 'three'
 import { TransformControls } from 'three/examples/jsm/controls/TransformControls.js'
 
+import type { Spot } from './gestures'
 import { nice } from './ruler'
 
 export type Way = 'translate' | 'rotate' | 'scale'
@@ -12,10 +13,11 @@ const AXES: Record<string, THREE.Vector3> = {
 const TURN = 15 // degrees of a snapped turn
 const TIMES = 0.1 // of a snapped scale
 
-/** What is said while something is dragged. */
+/** What is said while something is dragged, and what it was put on. */
 export interface Moved {
   matrix: THREE.Matrix4
   says: string[]
+  on: Spot | null
 }
 
 /**
@@ -31,7 +33,7 @@ export class Handles {
   private typed = ''
   dragging = false
   /** the point under the pointer that something dragged with Alt is put on */
-  onto: (event: PointerEvent) => THREE.Vector3 | null = () => null
+  onto: (event: PointerEvent) => Spot | null = () => null
   onDrag: (moved: Moved) => void = () => {}
   onEnd: (matrix: THREE.Matrix4) => void = () => {}
 
@@ -124,13 +126,14 @@ export class Handles {
   private move() {
     if (!this.dragging) return
     const given = Number(this.typed)
+    let on: Spot | null = null
     if (this.typed && Number.isFinite(given)) this.put(given)
     else if (this.pointer?.altKey && this.way === 'translate') {
-      const there = this.onto(this.pointer)
-      if (there) this.proxy.position.copy(there)
+      on = this.onto(this.pointer)
+      if (on) this.proxy.position.copy(on.point)
     }
     this.proxy.updateMatrix()
-    this.onDrag({ matrix: this.proxy.matrix.clone(), says: this.says() })
+    this.onDrag({ matrix: this.proxy.matrix.clone(), says: this.says(), on })
   }
 
   /** Do exactly what was typed, from where the drag began. */

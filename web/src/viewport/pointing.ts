@@ -5,6 +5,7 @@ import type { Gesture, Spot } from './gestures'
 import type { Handles } from './handles'
 
 const STILL = 4 // pixels that a pointer may move and still press
+const CATCH = 14 // pixels within which a point of an element is meant
 
 /** What happens in the page when something is pointed at. */
 export interface Heard {
@@ -66,10 +67,18 @@ export class Pointing {
     this.ray.setFromCamera(place, this.camera)
   }
 
-  /** Where something that is dragged would lie on what is under the pointer. */
-  onto(event: PointerEvent, but: number[]): THREE.Vector3 | null {
+  /** Where something that is dragged would lie: a point of another element that is near, or what is under the pointer. */
+  onto(event: PointerEvent, but: number[], onScreen: (p: THREE.Vector3) => [number, number]): Spot | null {
     this.aim(event)
-    return this.elements.hit(this.ray, true, but)?.point ?? this.spot()?.point ?? null
+    const near = this.elements
+      .points(but)
+      .map((one) => {
+        const [x, y] = onScreen(one.point)
+        return { one, off: Math.hypot(x - this.at.x, y - this.at.y) }
+      })
+      .sort((a, b) => a.off - b.off)[0]
+    if (near && near.off < CATCH) return near.one
+    return this.elements.hit(this.ray, true, but) ?? this.spot()
   }
 
   /** What lies under the pointer: something solid, else the floor. */

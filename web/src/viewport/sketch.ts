@@ -120,6 +120,24 @@ export class Sketch {
     }
   }
 
+  /** What something that is dragged lies on: a ring in its face, and a line out of it. */
+  snapped(on: { point: THREE.Vector3; normal: THREE.Vector3; size: number } | null) {
+    const layer = this.layer('snapped')
+    if (!on) return
+    const ring = Array.from({ length: 33 }, (_, n) => {
+      const turn = (n / 16) * Math.PI
+      return new THREE.Vector3(Math.cos(turn) * on.size, 0, Math.sin(turn) * on.size)
+    })
+    const mark = new THREE.Group()
+    mark.add(
+      line(ring, '#f3fbf9'),
+      line([new THREE.Vector3(), new THREE.Vector3(0, on.size * 1.6, 0)], '#f3fbf9'),
+    )
+    mark.position.copy(on.point)
+    mark.quaternion.setFromUnitVectors(new THREE.Vector3(0, 1, 0), on.normal)
+    layer.add(mark)
+  }
+
   /** Lines along what a force does, ending in a point where it leads to. */
   pushes(lines: number[][][]) {
     const layer = this.layer('pushes')

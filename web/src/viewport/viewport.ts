@@ -110,22 +110,31 @@ export class Viewport {
         left: () => this.leaveGesture(),
         says: (lines, x, y) => this.onSay(lines, x, y),
       })
-      this.handles.onDrag = ({ matrix, says }) => {
+      this.handles.onDrag = ({ matrix, says, on }) => {
         if (this.main === null) return
         this.carry(matrix)
+        this.sketch.snapped(on && { ...on, size: 0.02 * on.point.distanceTo(this.camera.position) })
+        if (on) says = [`on ${this.named(on)}`, ...says]
         const [x, y] = this.onScreen(new THREE.Vector3().setFromMatrixPosition(matrix))
         this.onSay(says, x, y)
         this.render()
       }
       this.handles.onEnd = (matrix) => {
         this.controls!.enabled = true
+        this.sketch.snapped(null)
         this.onSay([], 0, 0)
         if (this.main === null || matrix.equals(this.held)) return
         this.onPlaced(this.main, this.held.clone(), matrix)
         this.held.copy(matrix)
       }
-      this.handles.onto = (event) => this.pointing!.onto(event, this.picked)
+      this.handles.onto = (event) => this.pointing!.onto(event, this.picked, (p) => this.onScreen(p))
     }
+  }
+
+  /** What something is put on, in words. */
+  private named({ index, called }: Spot): string {
+    const name = index === null ? 'the floor' : (this.shape?.elements[index]?.name ?? '')
+    return called ? `the ${called} of ${name}` : name
   }
 
   /** The element that handles hold; others that are picked go along. */

@@ -8,7 +8,12 @@ import type { SceneDocument } from './useTake'
 
 /** Curves over time: keys dragged in time and value, typed, copied, stretched, with slopes of their own. */
 const props = defineProps<{ scene: SceneDocument; picked: number[]; frame: number }>()
-const emit = defineEmits<{ keep: [scene: SceneDocument]; go: [frame: number]; close: [] }>()
+const emit = defineEmits<{
+  keep: [scene: SceneDocument]
+  go: [frame: number]
+  close: []
+  changing: [frame: number | null]
+}>()
 
 const preview = shallowRef<SceneDocument | null>(null) // while something is dragged
 const scene = computed(() => preview.value ?? props.scene)
@@ -179,8 +184,9 @@ const handles = computed(() => {
       y: y(dot.value + side * reach * slope),
     }))
 })
-const stays = computed(() => {
-  if (held.value?.what !== 'keys' || !preview.value) return ''
+/** The first frame that differs while keys are dragged. */
+const changing = computed(() => {
+  if (held.value?.what !== 'keys' || !preview.value) return null
   const before = Math.min(
     ...base.chosenDots.value.map((d) => d.key.time),
     ...chosenDots.value.map((d) => d.key.time),
@@ -188,8 +194,12 @@ const stays = computed(() => {
   const early = base.chosenDots.value.map(
     (d) => d.line.curve.keys.filter((k) => k.time < before - 1e-6).at(-2)?.time ?? 0,
   )
-  return `what is cached before frame ${first.value + Math.floor(Math.min(before, ...early) * fps.value)} stays`
+  return first.value + Math.floor(Math.min(before, ...early) * fps.value)
 })
+watch(changing, (frame) => emit('changing', frame))
+const stays = computed(() =>
+  changing.value === null ? '' : `what is cached before frame ${changing.value} stays`,
+)
 
 function onKey(event: KeyboardEvent) {
   if ((event.target as HTMLElement).closest('input, select')) return

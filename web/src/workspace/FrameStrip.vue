@@ -16,6 +16,8 @@ const props = defineProps<{
   playing: boolean
   curves: boolean
   making: { stage: string; frame: number } | null
+  /** the first frame that what is being dragged would change */
+  changing: number | null
 }>()
 const emit = defineEmits<{
   go: [frame: number]
@@ -23,6 +25,7 @@ const emit = defineEmits<{
   delete: [stage: string]
   keep: [scene: SceneDocument]
   curves: []
+  changing: [frame: number | null]
 }>()
 
 /** What was measured on frames, of which stage, as the stages name it. */
@@ -56,14 +59,19 @@ interface Span {
 }
 function spans(report: Schemas['StageReport']): Span[] {
   const found: Span[] = []
-  report.states.forEach((state, i) => {
+  report.states.forEach((kept, i) => {
     const n = report.first + i
+    const state = kept === 'current' && n >= (props.changing ?? Infinity) ? 'stale' : kept
     const before = found.at(-1)
     if (before && before.state === state) before.to = n
     else found.push({ state, from: n, to: n })
   })
   return found.filter((s) => s.state !== 'missing')
 }
+
+/** How many frames would be out of date if what is being dragged were left as it is. */
+const going = (report: Schemas['StageReport']) =>
+  report.states.filter((s, i) => s === 'current' && report.first + i >= (props.changing ?? Infinity)).length
 
 const ticks = computed(() => {
   const step = [1, 2, 5, 6, 12, 24, 48, 120, 240, 500, 1000].find((s) => length.value / s <= 11) ?? 5000
@@ -206,6 +214,7 @@ const number = (v: number | undefined) =>
         :aria-label="`${s.stage} frames`"
         :data-current="s.states.filter((t) => t === 'current').length"
         :data-stale="s.states.filter((t) => t === 'stale').length"
+        :data-going="going(s)"
       >
         <defs>
           <pattern :id="`old-${s.stage}`" width="7" height="18" patternUnits="userSpaceOnUse">
@@ -254,6 +263,7 @@ const number = (v: number | undefined) =>
         :element="element"
         @keep="(next) => emit('keep', next)"
         @go="(n) => emit('go', n)"
+        @changing="(n) => emit('changing', n)"
       />
       <svg
         class="row chart"

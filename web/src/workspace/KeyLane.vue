@@ -1,12 +1,16 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 
 import { firstChanged, keyTimes, withKeysAt } from './keys'
 import type { SceneDocument } from './useTake'
 
 /** The keys of what is picked, or of all: dragged in time, moved by arrows, taken out. */
 const props = defineProps<{ scene: SceneDocument; element: number | null }>()
-const emit = defineEmits<{ keep: [scene: SceneDocument]; go: [frame: number] }>()
+const emit = defineEmits<{
+  keep: [scene: SceneDocument]
+  go: [frame: number]
+  changing: [frame: number | null]
+}>()
 
 const fps = computed<number>(() => props.scene.time.fps)
 const frames = computed<number>(() => props.scene.time.last - props.scene.time.first + 1)
@@ -50,11 +54,16 @@ function step(key: { time: number; elements: number[] }, by: number) {
   const to = Math.max((Math.round(key.time * fps.value) + by) / fps.value, 0)
   emit('keep', withKeysAt(props.scene, key.elements, key.time, to))
 }
-const stays = computed(() => {
+const changing = computed(() => {
   const d = dragged.value
-  if (!d || d.from === d.to) return ''
-  return `frame ${frameOf(d.to)}; what is cached before frame ${firstChanged(props.scene, d.elements, d.from, d.to)} stays`
+  return !d || d.from === d.to ? null : firstChanged(props.scene, d.elements, d.from, d.to)
 })
+watch(changing, (frame) => emit('changing', frame))
+const stays = computed(() =>
+  changing.value === null
+    ? ''
+    : `frame ${frameOf(dragged.value!.to)}; what is cached before frame ${changing.value} stays`,
+)
 </script>
 
 <template>

@@ -88,7 +88,7 @@ const rehearsal = useRehearsal(
     if (mode.value !== REHEARSE) return
     frame.value = at.frame
     port?.showPoints(packed)
-    shown.shown.value = packed
+    shown.picture(packed, at.frame)
   },
 )
 watch(mode, (now) => (rehearsal.on.value = now === REHEARSE))
@@ -132,7 +132,8 @@ function isolate() {
 function show(where: Schemas['Show']) {
   playing.value = false
   go(where.frame)
-  const point = where.point as [number, number, number]
+  const point = where.point as [number, number, number] | null
+  if (!point) return
   port?.approach(point, true)
   port?.ring(point)
 }
@@ -145,6 +146,7 @@ const bringing = ref(false)
 const deleting = ref<string | null>(null)
 const help = ref(false)
 const curves = ref(false)
+const changing = ref<number | null>(null) // the first frame that a key being dragged would change
 const asked = ref<Said[]>([])
 
 watch(quality, async () => {
@@ -430,9 +432,11 @@ onBeforeUnmount(() => {
           :frame="frame"
           @keep="(s) => take.keep(s)"
           @go="go"
-          @close="curves = false"
+          @close="((curves = false), (changing = null))"
+          @changing="(n) => (changing = n)"
         />
         <p v-if="shown.absent.value" class="absent">{{ shown.absent.value }}</p>
+        <p v-else-if="shown.older.value" class="absent late" role="status">{{ shown.older.value }}</p>
         <Legend
           v-if="shown.shown.value?.choices"
           :shown="shown.shown.value"
@@ -487,7 +491,9 @@ onBeforeUnmount(() => {
         :playing="playing"
         :making="making"
         :curves="curves"
+        :changing="changing"
         :element="element"
+        @changing="(n) => (changing = n)"
         @curves="curves = !curves"
         @keep="(s) => take.keep(s)"
         @go="go"
@@ -608,6 +614,15 @@ canvas {
   left: 82px;
   font-size: 12px;
   color: #93a4a9;
+}
+.late {
+  color: var(--brass);
+  animation: appear 0s 0.25s both; /* no word of what is there at once */
+}
+@keyframes appear {
+  from {
+    visibility: hidden;
+  }
 }
 .empty {
   padding: 40px;

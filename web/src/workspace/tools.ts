@@ -11,6 +11,7 @@ export const TOOLS: [Tool, string, string, string][] = [
   ['fill', 'f', 'Fill: press inside of a vessel, drag the level', 'M4 3v14h12V3M4 9q3-2 6 0t6 0'],
   ['drop', 'd', 'Drop: press what it falls on, drag it up', 'M10 3q5 6 5 8a5 5 0 0 1-10 0q0-2 5-8M10 17v2'],
   ['box', 'b', 'Box: drag its base, pull its height', 'M3 7l7-4 7 4v7l-7 4-7-4zM3 7l7 4 7-4M10 11v7'],
+  ['ramp', '/', 'Ramp: drag from its foot to its end, pull that up', 'M2 16h16V6zM2 16l16-10M14 16v-3'],
   ['sphere', 'o', 'Ball: drag its radius', 'M10 3a7 7 0 1 1 0 14a7 7 0 1 1 0-14M4 8q6 4 12 0'],
   ['tub', 'u', 'Tub: drag its radius, pull its height', 'M3 5v9q7 5 14 0V5M3 5q7 4 14 0M3 5q7-4 14 0'],
   [

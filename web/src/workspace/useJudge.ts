@@ -19,6 +19,8 @@ export function useJudge(take: number, middle: () => number[]) {
     by: '',
   })
   const packed: Ref<Packed | null> = shallowRef(null)
+  /** the frame that `packed` is of */
+  let of = 0
   const problem = ref('')
   const busy = ref(false)
   /** whether something changed since the frame shown was meshed */
@@ -69,6 +71,7 @@ export function useJudge(take: number, middle: () => number[]) {
       if (reply.ok) {
         const got = unpack(await reply.arrayBuffer())
         if (mine !== running) return
+        of = frame
         packed.value = got
         problem.value = ''
         behind.value = false
@@ -103,5 +106,5 @@ export function useJudge(take: number, middle: () => number[]) {
     busy.value = false
   }
 
-  return { options, packed, problem, busy, behind, ask, follow, end }
+  return { options, packed, of: () => of, problem, busy, behind, ask, follow, end }
 }

@@ -2,7 +2,16 @@ import * as THREE from 'three'
 import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { client, problemsOf, type Said, type Schemas } from '../api/client'
-import { Aim, Drop, Raise, type Gesture, type Ground, type Solid, type Spot } from '../viewport/gestures'
+import {
+  Aim,
+  Drop,
+  Raise,
+  Ramp,
+  type Gesture,
+  type Ground,
+  type Solid,
+  type Spot,
+} from '../viewport/gestures'
 import type { Way } from '../viewport/handles'
 import { Measure } from '../viewport/measure'
 import { About, Blow, type Pushing } from '../viewport/pushing'
@@ -13,7 +22,7 @@ import { FillRoom } from './fillRoom'
 import { isCurve, moved, movedAlong } from './poses'
 import type { SceneDocument } from './useTake'
 
-export type Tool = 'inflow' | 'fill' | 'drop' | Solid | 'drain' | Pushing | 'measure'
+export type Tool = 'inflow' | 'fill' | 'drop' | Solid | 'ramp' | 'drain' | Pushing | 'measure'
 const SOLIDS: Record<Solid, string> = {
   box: 'Box',
   sphere: 'Ball',
@@ -81,6 +90,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   function gestureOf(which: Tool): Gesture {
     if (which === 'drop') return new Drop(ground.value)
     if (which === 'inflow') return new Aim(ground.value)
+    if (which === 'ramp') return new Ramp(ground.value)
     if (which === 'drain') return new Raise(ground.value, 'box', 'drain', 'Drain')
     if (which === 'fill') return new FillRoom(askRoom, ground.value)
     if (which === 'wind') return new Blow()

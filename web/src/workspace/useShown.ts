@@ -26,6 +26,17 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
   const colouring = ref<Record<string, string>>({})
   const shown = shallowRef<Packed | null>(null)
   const absent = ref('')
+  /** the frame that the picture is of */
+  const pictured = ref<number | null>(null)
+  const older = computed(() =>
+    shown.value && pictured.value !== null && pictured.value !== at.frame.value
+      ? `still the picture of frame ${pictured.value}`
+      : '',
+  )
+  function picture(packed: Packed | null, frame: number) {
+    shown.value = packed
+    pictured.value = packed && frame
+  }
   const judge = useJudge(id, () => port()?.middle() ?? [0, 0, 0])
   const judged = computed(() => at.stages.value.find((s) => s.judged)?.name ?? '')
   const by = computed(
@@ -65,11 +76,11 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
       if (!at.playing.value) {
         port()?.clearLiquid()
         port()?.render()
-        shown.value = null
+        picture(null, mine)
       }
       return
     }
-    shown.value = packed
+    picture(packed, mine)
     if (packed.kind === 'points') port()?.showPoints(packed)
     else port()?.showMesh(packed)
     frames.prefetch(at.quality.value, mode.value, mine, by.value, (n) => {
@@ -81,7 +92,7 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
   async function showJudged() {
     const packed = judge.packed.value
     if (mode.value !== JUDGE || !packed) return
-    shown.value = packed
+    picture(packed, judge.of())
     port()?.showMesh(packed, judge.options.wire)
     if (!judge.options.beside) return
     const made = at.stages.value.find((s) => s.judged)
@@ -104,5 +115,5 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     await show()
   }
 
-  return { mode, by, colouring, shown, absent, judge, judged, show, renew }
+  return { mode, by, colouring, shown, picture, older, absent, judge, judged, show, renew }
 }
