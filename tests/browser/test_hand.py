@@ -12,6 +12,7 @@ import numpy as np
 import trimesh
 from playwright.sync_api import Page, expect
 
+from basin.scene import parse_scene
 from tests.browser.case import ROOT
 from tests.browser.hand import HandCase
 
@@ -115,6 +116,7 @@ class Hand(HandCase):
         self.assertAlmostEqual(float(re.search(r"([\d.]+) m\n", told)[1]), 0.4, delta=0.01)  # type: ignore[index]
         self.assertAlmostEqual(float(re.search(r"([\d.]+)°", angle)[1]), 90, delta=2)  # type: ignore[index]
         page.keyboard.press("Escape")
+        self.ramp(page)
         # advice: shown at its place and frame, then put aside
         page.get_by_role("button", name="Liquid").first.click()
         self.give(page, "Substeps, most", "2")
@@ -128,6 +130,44 @@ class Hand(HandCase):
             said.get_by_role("button", name="Put aside").click()
             self.wait(lambda: self.scene()["aside"] == ["too_fast:Jet"], 10, "it was not put aside")
             expect(said).to_have_count(0)
+
+    def ramp(self, page: Page) -> None:
+        """A ramp, and a ball put on it."""
+        with self.action(page, "A ramp, its way and its height"):
+            page.keyboard.press("/")
+            self.drag(page, [-0.3, 0, -0.2], [0.1, 0, -0.2])
+            x, y = self.at(page, [0.1, 0.15, -0.2])
+            page.mouse.move(x, y, steps=5)
+            page.keyboard.type("0.2")
+            told = self.beside(page)
+            page.keyboard.press("Enter")
+            self.there(page, 4)
+        along = float(re.search(r"([\d.]+) m long", told)[1])  # type: ignore[index]
+        slope, speed = float(re.search(r"(\d+)°", told)[1]), float(re.search(r"([\d.]+) m/s", told)[1])  # type: ignore[index]
+        self.assertAlmostEqual(slope, np.degrees(np.arctan2(0.2, along)), delta=0.6)
+        self.assertAlmostEqual(speed, np.sqrt(2 * 9.80665 * 0.2), delta=0.01)  # a slide without friction (textbook)
+        ramp = next(e for e in parse_scene(self.scene()).elements if e.name == "Ramp")
+        wide, thick, _ = ramp.shape.size  # type: ignore[union-attr]
+        ends = ramp.pose.matrix(0.0) @ np.array([[-wide / 2, thick / 2, 0, 1], [wide / 2, thick / 2, 0, 1]]).T
+        np.testing.assert_allclose(ends[:3, 0], [-0.3, 0, -0.2], atol=0.03)  # its upper face begins where was pressed
+        np.testing.assert_allclose(ends[1], [0, 0.2], atol=1e-4)
+        with self.action(page, "Put a ball on what is under the pointer"):
+            self.pick(page, "Ball")
+            page.keyboard.press("1")
+            grip = self.placed("Ball") + np.array([page.evaluate("viewport.arm()"), 0, 0])
+            u, v = self.at(page, list(grip))
+            page.mouse.move(u, v, steps=4)
+            page.keyboard.down("Alt")
+            page.mouse.down()
+            on = ramp.pose.matrix(0.0) @ np.array([0.2 * wide, thick / 2, 0, 1])
+            u, v = self.at(page, list(on[:3]))
+            page.mouse.move(u, v, steps=6)
+            said = self.beside(page)
+            page.mouse.up()
+            page.keyboard.up("Alt")
+            self.assertIn("on Ramp", said)
+            self.wait(lambda: np.linalg.norm(self.placed("Ball") - on[:3]) < 0.02, 10, "the ball is not on the ramp")
+        page.keyboard.press("Escape")
 
     # curves, fit, size, views
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tempfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from playwright.sync_api import Page, expect
@@ -72,15 +73,17 @@ class Proof(HandCase):
         own = self.element("Inflow")["pose"]["translation"]
         box = self.element("Box")["pose"]["translation"]
         np.testing.assert_allclose(np.add(own, box), middle, atol=1e-3)  # it stays where it was
-        with self.action(page, "Record a key of the ladle at the last frame"):
+        with self.action(page, "Record keys of the ladle at frames 8, 16 and the last"):
             self.pick(page, "Box")
             page.get_by_label("Record keys").click()
-            page.keyboard.press("End")
-            self.move(page, "Box", 0, "0.2")
-            self.wait(lambda: "keys" in self.element("Box")["pose"]["translation"], 10, "no key was set")
+            for count, (frame, by) in enumerate(((8, "0.01"), (16, "0.01"), (24, "0.18")), start=2):
+                while int(page.get_by_test_id("frame").inner_text()) < frame:
+                    page.keyboard.press(".")
+                self.move(page, "Box", 0, by)
+                self.wait(lambda n=count: len(self.ladle_keys()) == n, 10, f"no key was set at frame {frame}")
         page.get_by_label("Record keys").click()
         page.keyboard.press("Home")
-        keys = self.element("Box")["pose"]["translation"]["keys"]
+        keys = self.ladle_keys()
         self.assertAlmostEqual(keys[-1]["value"][0] - keys[0]["value"][0], 0.2, places=3)
         self.pick(page, "Inflow")
         stream = page.get_by_label("Stream", exact=True)
@@ -102,6 +105,27 @@ class Proof(HandCase):
         # and the liquid goes around what it meets
         late, _ = self.particles(24)
         self.assertGreater(float(np.linalg.norm(late - centre, axis=1).min()), radius - 0.5 * VOXEL)
+        # a key that is dragged late: the strip shows which frames would go, and nothing is kept before it is let go
+        self.pick(page, "Box")
+        strip = page.locator('svg[aria-label="liquid frames"]')
+        expect(strip).to_have_attribute("data-going", "0")
+        grip = page.get_by_label("Key of Box at frame 24", exact=True).bounding_box()
+        assert grip
+        page.mouse.move(grip["x"] + 5, grip["y"] + 6)
+        page.mouse.down()
+        page.mouse.move(grip["x"] - 70, grip["y"] + 6, steps=4)
+        stays = page.get_by_text("stays").inner_text()
+        # a smooth curve at frame 8 knows of the keys beside it only: of those at 1 and 16
+        self.assertIn("before frame 8 stays", stays)
+        expect(strip).to_have_attribute("data-going", "17")
+        page.mouse.move(grip["x"] + 5, grip["y"] + 6, steps=4)
+        page.mouse.up()
+        expect(strip).to_have_attribute("data-going", "0")
+        self.assertEqual(self.ladle_keys(), keys)
+
+    def ladle_keys(self) -> list[dict[str, Any]]:
+        value = self.element("Box")["pose"]["translation"]
+        return [] if isinstance(value, list) else list(value["keys"])
 
     # a tap from a picked opening with its basin filled in a stated time
 

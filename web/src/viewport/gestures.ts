@@ -180,7 +180,7 @@ export class Ramp implements Gesture {
     return [
       ...told,
       `${metres(this.height)} high, ${slope.toFixed(0)}°`,
-      `from its upper end it comes down at up to ${speed.toFixed(2)} m/s`,
+      `at its foot up to ${speed.toFixed(2)} m/s`,
     ]
   }
 }

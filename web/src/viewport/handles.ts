@@ -46,7 +46,7 @@ export class Handles {
     this.controls.addEventListener('mouseDown', () => this.begin())
     this.controls.addEventListener('objectChange', () => this.move())
     this.controls.addEventListener('mouseUp', () => this.end())
-    addEventListener('pointermove', this.onPointer)
+    addEventListener('pointermove', this.onPointer, true) // before the controls' own: what they ask for is of now
     addEventListener('keydown', this.onKey, true)
     addEventListener('keyup', this.onKey, true)
   }
@@ -180,7 +180,7 @@ export class Handles {
   }
 
   dispose() {
-    removeEventListener('pointermove', this.onPointer)
+    removeEventListener('pointermove', this.onPointer, true)
     removeEventListener('keydown', this.onKey, true)
     removeEventListener('keyup', this.onKey, true)
     this.controls.detach()

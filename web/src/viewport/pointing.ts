@@ -78,12 +78,12 @@ export class Pointing {
       })
       .sort((a, b) => a.off - b.off)[0]
     if (near && near.off < CATCH) return near.one
-    return this.elements.hit(this.ray, true, but) ?? this.spot()
+    return this.spot(but)
   }
 
-  /** What lies under the pointer: something solid, else the floor. */
-  private spot(): Spot | null {
-    const hit = this.elements.hit(this.ray, true)
+  /** What lies under the pointer: something solid (but for some), else the floor. */
+  private spot(but: number[] = []): Spot | null {
+    const hit = this.elements.hit(this.ray, true, but)
     if (hit) return hit
     const plane = new THREE.Plane(new THREE.Vector3(0, 1, 0), -this.floor())
     const point = this.ray.ray.intersectPlane(plane, new THREE.Vector3())

@@ -113,7 +113,7 @@ export class Viewport {
       this.handles.onDrag = ({ matrix, says, on }) => {
         if (this.main === null) return
         this.carry(matrix)
-        this.sketch.snapped(on && { ...on, size: 0.02 * on.point.distanceTo(this.camera.position) })
+        this.sketch.snapped(on && { ...on, size: 0.03 * on.point.distanceTo(this.camera.position) })
         if (on) says = [`on ${this.named(on)}`, ...says]
         const [x, y] = this.onScreen(new THREE.Vector3().setFromMatrixPosition(matrix))
         this.onSay(says, x, y)

@@ -1,10 +1,21 @@
 <script setup lang="ts">
+import { computed, ref } from 'vue'
+
 import StreamBox from './StreamBox.vue'
 import ToolRail from './ToolRail.vue'
 import type { Placing } from './usePlacing'
 
 /** Over the viewport: the tools, what a gesture says beside the pointer, and what the picked thing does. */
-defineProps<{ placing: Placing; picked: boolean; last: number }>()
+const props = defineProps<{ placing: Placing; picked: boolean; last: number }>()
+
+// beside the pointer, and never beyond the viewport
+const box = ref<HTMLElement>()
+const room = (size: 'Width' | 'Height') => {
+  const own = box.value
+  return own ? own.parentElement![`client${size}`] - own[`offset${size}`] - 6 : Infinity
+}
+const left = computed(() => Math.min(props.placing.beside.value.x + 18, room('Width')))
+const top = computed(() => Math.min(props.placing.beside.value.y + 14, room('Height')))
 </script>
 
 <template>
@@ -21,9 +32,10 @@ defineProps<{ placing: Placing; picked: boolean; last: number }>()
   />
   <div
     v-if="placing.beside.value.lines.length"
+    ref="box"
     class="beside n"
     role="status"
-    :style="{ left: `${placing.beside.value.x + 18}px`, top: `${placing.beside.value.y + 14}px` }"
+    :style="{ left: `${left}px`, top: `${top}px` }"
   >
     <div v-for="(words, i) in placing.beside.value.lines" :key="i">{{ words }}</div>
   </div>
