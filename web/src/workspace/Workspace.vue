@@ -2,20 +2,21 @@
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { client, plainly, problemsOf, type Said, type Schemas } from '../api/client'
+import { plainly, type Said, type Schemas } from '../api/client'
 import SaidList from '../shell/SaidList.vue'
 import TopBar from '../shell/TopBar.vue'
 import { useReadiness } from '../shell/useReadiness'
 import { useStages } from '../shell/useStages'
-import { bytes, duration } from '../shell/words'
 import { Viewport } from '../viewport/viewport'
 import BringCamera from './BringCamera.vue'
 import CurveEditor from './CurveEditor.vue'
+import DeleteFrames from './DeleteFrames.vue'
 import DeliveryState from './DeliveryState.vue'
 import ElementList from './ElementList.vue'
 import FrameStrip from './FrameStrip.vue'
 import ImportMesh from './ImportMesh.vue'
 import JudgeBar from './JudgeBar.vue'
+import { keyboard } from './keyboard'
 import KeyboardList from './KeyboardList.vue'
 import Legend from './Legend.vue'
 import RunState from './RunState.vue'
@@ -30,7 +31,6 @@ import PlacingLayer from './PlacingLayer.vue'
 import ReferenceMovie from './ReferenceMovie.vue'
 import RehearsalBar from './RehearsalBar.vue'
 import { useBackdrop } from './useBackdrop'
-import { TOOLS } from './tools'
 import { useDropping } from './useDropping'
 import { usePlacing } from './usePlacing'
 import { useRun } from './useRun'
@@ -42,6 +42,7 @@ import { useTake, type SceneDocument } from './useTake'
 import { useViews } from './useViews'
 import { vesselsOf } from './vessels'
 import ViewMenu from './ViewMenu.vue'
+import ViewPanes from './ViewPanes.vue'
 import ViewportChips from './ViewportChips.vue'
 
 const id = Number(useRoute().params.id)
@@ -112,11 +113,9 @@ const vessels = computed(() => [...vesselsOf(reports.value, titleOf), delivered.
 const titleOf = (name: string) => stages.value.find((s) => s.name === name)?.title ?? name
 
 const viewer = computed(() => take.take.value?.role === 'viewer')
-const canvas = ref<HTMLCanvasElement>()
 const holder = ref<HTMLElement>()
-const main = ref<HTMLElement>()
+const panes = ref<InstanceType<typeof ViewPanes>>()
 const views = useViews(view, { scene, frame, picked, keep: take.keep, holder })
-const { beside: besides, canvases } = views
 const backdrop = useBackdrop(id, view, take.take, frame)
 const movie = ref(false)
 
@@ -172,14 +171,8 @@ watch([part, element], ([name, index]) => {
   port?.showWalls(name === 'scene' && index === null && !viewer.value)
 })
 
-async function deleteStage() {
-  const { error } = await client
-    .DELETE('/api/takes/{take_id}/stages/{quality}/{stage}', {
-      params: { path: { take_id: id, quality: quality.value, stage: deleting.value! } },
-    })
-    .catch((thrown: unknown) => ({ error: thrown }))
-  deleting.value = null
-  asked.value = error ? problemsOf(error) : []
+async function deleted(problems: Said[]) {
+  asked.value = problems
   await take.refreshReports()
   await shown.renew()
 }
@@ -223,52 +216,25 @@ function startJudging() {
   element.value = null
 }
 
-const shortcuts = computed<Shortcut[]>(() => [
-  ['Space', 'play or hold', toggle],
-  [',', 'a frame back', () => go(frame.value - 1)],
-  ['.', 'a frame on', () => go(frame.value + 1)],
-  ['Home', 'first frame', () => go(range().first)],
-  ['End', 'last frame', () => go(range().last)],
-  ...stages.value
-    .filter((s) => s.letter)
-    .map((s): Shortcut => [s.letter, `see ${s.seen.toLowerCase()}`, () => (mode.value = s.name)]),
-  ['j', 'judge this frame while settings change', startJudging],
-  ['r', 'rehearse: see it coarsely while you edit', rehearse],
-  [
-    'h',
-    'hold what is judged or rehearsed, or go on',
-    () =>
+const shortcuts = computed<Shortcut[]>(() =>
+  keyboard(stages.value, views, placing, elements, {
+    frame,
+    go,
+    toggle,
+    time: range,
+    see: (name) => (mode.value = name),
+    judge: startJudging,
+    rehearse,
+    hold: () =>
       mode.value === REHEARSE
         ? (rehearsal.held.value = !rehearsal.held.value)
         : (judge.options.held = !judge.options.held),
-  ],
-  ['w', 'see the whole domain', views.whole],
-  ['4', 'see what is picked', views.near],
-  ['5', 'see it from the front, without perspective', () => views.along('z')],
-  ['6', 'from the side', () => views.along('x')],
-  ['7', 'from above', () => views.along('y')],
-  ['8', 'one, two or four views at once', views.more],
-  ['9', 'the viewport on the whole screen', views.full],
-  ['0', 'a figure of 1.75 m, or none', views.toggleFigure],
-  ['c', 'look through the shot camera', views.through],
-  ...TOOLS.map(([which, key, words]): Shortcut => [
-    key,
-    words.split(':')[0].toLowerCase(),
-    () => placing.take(which),
-  ]),
-  ['1', 'move what is picked', () => placing.setWay('translate')],
-  ['2', 'turn it', () => placing.setWay('rotate')],
-  ['3', 'scale it', () => placing.setWay('scale')],
-  ['l', 'along the axes of the scene, or its own', placing.toggleOwn],
-  ['m', 'the curves of keys, or not', () => (curves.value = !curves.value)],
-  ['k', 'record keys while moving, or not', placing.toggleRecording],
-  ['a', 'see what is picked alone, or everything', isolate],
-  ['q', 'put what is picked out of sight, or back', () => elements.flip('hidden')],
-  ['z', 'lock what is picked, or unlock it', () => elements.flip('locked')],
-  ['Delete', 'take out what is picked', () => element.value !== null && elements.remove()],
-  ['Escape', 'pick nothing', () => ((element.value = null), port?.ring(null))],
-  ['?', 'this list', () => (help.value = !help.value)],
-])
+    curves: () => (curves.value = !curves.value),
+    isolate,
+    leave: () => ((element.value = null), port?.ring(null)),
+    help: () => (help.value = !help.value),
+  }),
+)
 useShortcuts(
   () => shortcuts.value,
   () => void take.undo(),
@@ -284,18 +250,16 @@ useShortcuts(
   },
 )
 
-let watcher: ResizeObserver | undefined
 onMounted(async () => {
   await Promise.all([stagesThere(), take.load()])
   if (!scene.value) return
   part.value = mode.value = stages.value[0]?.name ?? ''
   frame.value = range().first
   await nextTick()
-  port = new Viewport(canvas.value!)
+  port = new Viewport(panes.value!.canvas!)
   ;(window as unknown as { viewport: Viewport }).viewport = port
   placing.join(port)
-  watcher = new ResizeObserver(() => port?.resize(main.value!.clientWidth, main.value!.clientHeight))
-  watcher.observe(main.value!)
+  panes.value!.size()
   await port.setScene(id, scene.value as never)
   void findCaches(take.take.value?.production ?? '')
   void backdrop.show()
@@ -303,7 +267,6 @@ onMounted(async () => {
   await shown.show()
 })
 onBeforeUnmount(() => {
-  watcher?.disconnect()
   port?.dispose()
 })
 </script>
@@ -367,13 +330,7 @@ onBeforeUnmount(() => {
         />
       </div>
       <main ref="holder" class="viewport" aria-label="Viewport">
-        <div class="panes" :data-count="views.count.value">
-          <div ref="main" class="pane"><canvas ref="canvas" /></div>
-          <div v-for="(one, i) in besides()" :key="one.axis" class="pane">
-            <canvas :ref="(c) => (canvases[i] = c as HTMLCanvasElement)" :aria-label="one.name" />
-            <span class="dim n">{{ one.name }}</span>
-          </div>
-        </div>
+        <ViewPanes ref="panes" :views="views" @sized="(w, h) => port?.resize(w, h)" />
         <ViewportChips
           :stages="stages"
           :mode="mode"
@@ -510,19 +467,14 @@ onBeforeUnmount(() => {
       :dropped="dropped"
       @made="elements.addMeshes"
     />
-    <v-dialog :model-value="!!deleting" @update:model-value="deleting = null">
-      <div class="panel">
-        <h2>Delete the {{ deleting }} frames?</h2>
-        <p v-if="deleting && report[deleting]">
-          {{ bytes(report[deleting].bytes) }} of {{ quality }} frames,
-          {{ duration(report[deleting].seconds) }} of work. This cannot be undone; a run makes them again.
-        </p>
-        <div class="ends">
-          <v-btn @click="deleting = null">Keep them</v-btn>
-          <v-btn color="error" @click="deleteStage">Delete</v-btn>
-        </div>
-      </div>
-    </v-dialog>
+    <DeleteFrames
+      :take="id"
+      :quality="quality"
+      :stage="deleting"
+      :report="deleting ? report[deleting] : undefined"
+      @leave="deleting = null"
+      @deleted="deleted"
+    />
     <KeyboardList v-model="help" :shortcuts="shortcuts" />
   </div>
 </template>
@@ -563,40 +515,6 @@ onBeforeUnmount(() => {
   min-height: 0;
   background: radial-gradient(ellipse at 50% 30%, #27333a 0, #171e22 62%, #11171a 100%);
   overflow: hidden;
-}
-.panes {
-  position: absolute;
-  inset: 0;
-  display: grid;
-  gap: 1px;
-}
-.panes[data-count='2'] {
-  grid-template-columns: 3fr 2fr;
-}
-.panes[data-count='4'] {
-  grid-template: 1fr 1fr 1fr / 2fr 1fr;
-}
-.panes[data-count='4'] .pane:first-child {
-  grid-row: 1 / 4;
-}
-.pane {
-  position: relative;
-  min-width: 0;
-  min-height: 0;
-}
-.pane + .pane {
-  border-left: 1px solid var(--line);
-  border-top: 1px solid var(--line);
-}
-.pane span {
-  position: absolute;
-  left: 8px;
-  bottom: 6px;
-}
-canvas {
-  position: absolute;
-  width: 100%;
-  height: 100%;
 }
 .bottom {
   grid-column: 1 / 4;

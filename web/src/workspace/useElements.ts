@@ -241,3 +241,4 @@ function freeNameOf(base: string, names: Set<string>): string {
     if (!names.has(name)) return name
   }
 }
+export type Elements = ReturnType<typeof useElements>
