@@ -179,6 +179,17 @@ def rows() -> list[Row]:
             (16, 32, 64),
             part("vortices", 0),
         ),
+        *(
+            Row(
+                "A34",
+                f"contraction under a floor of {t} voxels, 0.612",
+                "Kirchhoff 1869",
+                "5 % at 16",
+                (8, 16),
+                _slot(t),
+            )
+            for t in (2.0, 1.5, 0.2)
+        ),
         Row("D01", "way down a slope of 30 degrees, 0.6129 m", "Galilei", "2 %", (12, 20, 30), slid),
         Row(
             "D08",
@@ -233,6 +244,12 @@ def rows() -> list[Row]:
         ),
         Row("-", "force of a jet on a plate, 8 voxels across", "momentum theorem", "8 %", (4, 8), struck),
     ]
+
+
+def _slot(thick: float) -> Callable[[int], float]:
+    from tests.reference import cases
+
+    return lambda cells: cases.contraction(cells, thick) / 0.612
 
 
 def _thick() -> list[Row]:

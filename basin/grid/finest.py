@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from copy import copy
+
 import numpy as np
 from numba import prange
 
@@ -270,6 +272,20 @@ class Finest:
         column, weight = np.empty(start[-1], np.uint32), np.empty(start[-1], np.float32)
         _packed(start, wide_column, wide_weight, column, weight)
         return Level(place, reds, held, start, column, weight)
+
+    def apart(self, matrix: Matrix, below: Level) -> Finest:
+        """The same with a diagonal of its own."""
+        own = copy(self)
+        own.matrix, own.next = matrix, below
+        own.diagonal, own.inverse = self.diagonal.copy(), self.inverse.copy()
+        return own
+
+    def hold(self, places: np.ndarray, more: np.ndarray) -> np.ndarray:
+        """Couple cells more strongly to the free surface; returns their rows of the next level."""
+        diagonal, inverse = self.diagonal.reshape(-1), self.inverse.reshape(-1)
+        np.add.at(diagonal, places, more.astype(np.float32))
+        inverse[places] = np.float32(1.0) / diagonal[places]
+        return self.parent.reshape(-1)[places]
 
     def begin(self) -> None:
         """From zero: one sweep over red cells, then black ones, and so on."""

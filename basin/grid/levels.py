@@ -9,6 +9,7 @@ never touch. Work and storage follow the number of cells; every sum has a fixed 
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -67,6 +68,18 @@ class Level:
     def sweeps(self) -> int:
         """Of each colour, on the way down and on the way up."""
         return SWEEPS if self.next else COARSEST_SWEEPS
+
+    def apart(self) -> Level:
+        """The same with a diagonal of its own."""
+        own = copy(self)
+        own.surface, own.diagonal, own.inverse = self.surface.copy(), self.diagonal.copy(), self.inverse.copy()
+        return own
+
+    def hold(self, rows: np.ndarray, more: np.ndarray) -> None:
+        """Couple rows (some perhaps more than once) more strongly to the free surface."""
+        np.add.at(self.surface, rows, more)
+        np.add.at(self.diagonal, rows, more.astype(np.float32))
+        self.inverse[rows] = np.float32(1.0) / self.diagonal[rows]
 
     def begin(self) -> None:
         """From zero: sweeps over red rows, then black ones, and so on."""

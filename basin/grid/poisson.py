@@ -5,6 +5,8 @@ Sums are taken over fixed chunks in a fixed order, so that results do not depend
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,6 +20,7 @@ from basin.grid.pencils import ENDS, PLAIN, Matrix
 from basin.kernels import kernel
 
 PENCILS = 512  # summed together
+NOTHING = 1e-9  # of a first right side, below which another one counts as nothing
 
 
 @dataclass(frozen=True)
@@ -146,8 +149,33 @@ class Solver:
         found[places] = row[self.multigrid.finest.parent.reshape(-1)[places]]
         return found, np.bincount(found, minlength=closed + 1).astype(np.float64)
 
-    def solve(self, right: np.ndarray, tolerance: float, most: int = 300) -> Solution:
+    def apart(self, matrix: Matrix) -> Solver:
+        """The same for a matrix of its own, whose coupling to the surface may grow."""
+        own = copy(self)
+        own.matrix, own.multigrid, own.label = matrix, self.multigrid.apart(matrix), self.label.copy()
+        return own
+
+    def hold(self, places: np.ndarray, more: np.ndarray) -> None:
+        """Couple unknowns at places (m,), some perhaps more than once, more strongly (m,) to the free surface."""
+        np.add.at(self.matrix.surface.reshape(-1), places, more.astype(np.float32))
+        if len(self.size) > 1:  # their parts are closed no more
+            opened = np.unique(self.label[places])
+            self.label[np.isin(self.label, opened)] = 0
+        self.multigrid.hold(places, more)
+
+    def solve(
+        self,
+        right: np.ndarray,
+        tolerance: float,
+        most: int = 300,
+        look: Callable[[np.ndarray], np.ndarray | None] | None = None,
+        loose: float = 0.0,
+        turns: int = 0,
+    ) -> Solution:
         """Solve A x = right (n + 1, 8) to ``|right - A x| <= tolerance |right|`` (2-norm, recomputed).
+
+        Up to so many turns, whenever the residual is below `loose` of the first one, x is looked at; if a new right
+        side comes of it, because the matrix has changed (`hold`), the solve goes on with that from where it is.
 
         Parts without a free surface have the mean of their right side taken out, so that a squeezed
         pocket keeps no net flux instead of diverging. Lanes without an unknown have to be zero.
@@ -158,12 +186,12 @@ class Solver:
         _products(b, b, part)
         left = norm = _root_of_sum(part)
         if norm == 0.0:
-            return Solution(x, 0, 0.0, closed, squeezed)
+            return Solution(np.zeros(right.shape), 0, 0.0, closed, squeezed)
         m, f = self.matrix, self.multigrid.finest
         matrix = (m.x, m.y, m.z, m.surface, m.links)
         r, q, s = b.copy(), np.zeros(b.shape), np.zeros(b.shape, np.float32)
         f.right[:] = r
-        iterations = 0
+        iterations, first = 0, norm
         for _again in range(4):  # the recursive residual may lie: recompute it and go on from there
             rho = 0.0
             s[:] = 0
@@ -181,6 +209,17 @@ class Solver:
                 _advance(x, r, s, q, rho / curvature, f.right, part)
                 left = _root_of_sum(part)
                 iterations += 1
+                if turns > 0 and look is not None and left <= loose * first:
+                    new = look(x)
+                    turns = turns - 1 if new is not None else 0
+                    if new is not None:
+                        b, rho = new.copy(), 0.0
+                        squeezed = self._level(b)
+                        _products(b, b, part)
+                        norm = max(_root_of_sum(part), NOTHING * first)  # it may be nothing: all falls freely
+                        _multiply(*matrix, x, q, part)
+                        _difference(b, q, r, f.right, part)
+                        left = _root_of_sum(part)
             _multiply(*matrix, x, q, part)
             _difference(b, q, r, f.right, part)
             left = _root_of_sum(part)

@@ -18,12 +18,10 @@ from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD
 from basin.grid.pencils import LIVE, Matrix, link, list_pencils
 from basin.grid.poisson import Solution, Solver
-from basin.grid.tiles import at, load, row_of
+from basin.grid.tiles import at, load
 from basin.kernels import kernel, shared
 from basin.liquid.solids import Solids, velocity_of
 
-LOOSE = 1e-4  # residual to which it is found where liquid pulls on walls
-MOST_OPENINGS = 3
 LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre below the surface
 NARROW = 0.25  # of a face
 
@@ -46,9 +44,15 @@ class System(Matrix):
         """Made once, for all right sides."""
         return Solver(self)
 
+    def apart(self) -> System:
+        """The same with a coupling to the surface of its own, and the solver."""
+        own = replace(self, surface=self.surface.copy())
+        own.__dict__["solver"] = self.solver.apart(own)
+        return own
+
 
 @kernel
-def _surface_gap(inside, outside):
+def surface_gap(inside, outside):
     """Share of the way from a liquid cell's centre to the surface towards an air cell."""
     # The cell's own distance is bounded, not the gap: then the gaps of one cell in all directions
     # still belong to one plane. Bounding each gap by itself turns gravity along the surface into a
@@ -116,7 +120,7 @@ def _assemble(first, live, where, index, phi, ou, ov, ow, x, y, z, surface, link
                         o = np.uint64(p + step if s & 1 else p - step)
                         n = places_line[o]
                         if n < 0:
-                            held += f / _surface_gap(depth_line[np.uint64(p)], depth_line[o])
+                            held += f / surface_gap(depth_line[np.uint64(p)], depth_line[o])
                             continue
                         link(links, place >> 3, c, s, n)
                         if s == 0:
@@ -184,8 +188,9 @@ def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
 
 
 @shared
-def _divergence(first, links, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, out):
-    for r in prange(1, first.shape[0]):
+def _divergence(rows, first, links, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, out):
+    for n in prange(rows.shape[0]):
+        r = rows[n]
         for c in range(8):
             if (links[r, LIVE] >> c) & 1 == 0:
                 continue
@@ -207,10 +212,19 @@ def _divergence(first, links, where, u, v, w, ou, ov, ow, moving, owner, phi, mo
             out[r, c] = -total
 
 
-def _right_side(system: System, solids: Solids, velocity: list[np.ndarray], kick: np.ndarray) -> np.ndarray:
-    right = system.values()
+def right_side(
+    system: System,
+    solids: Solids,
+    velocity: list[np.ndarray],
+    kick: np.ndarray,
+    right: np.ndarray | None = None,
+    rows: np.ndarray | None = None,
+) -> np.ndarray:
+    """What the system's matrix has to give, float64 (n + 1, 8); or that of some pencils (m,) anew, in place."""
+    right = system.values() if right is None else right
+    rows = np.arange(1, len(right)) if rows is None else rows
     moving = (solids.moving, solids.owner, solids.phi, solids.motion)
-    _divergence(system.first, system.links, solids.tiles.where, *velocity, *solids.open, *moving, kick, right)
+    _divergence(rows, system.first, system.links, solids.tiles.where, *velocity, *solids.open, *moving, kick, right)
     return right
 
 
@@ -233,9 +247,9 @@ def _apply(axis, first, where, index, phi, opened, value, field, valid):
                     if below >= 0 and above >= 0:
                         jump = value[above] - value[below]
                     elif below >= 0:
-                        jump = -value[below] / _surface_gap(at(phi, where, li, lj, lk), phi[t, a, b, c])
+                        jump = -value[below] / surface_gap(at(phi, where, li, lj, lk), phi[t, a, b, c])
                     else:
-                        jump = value[above] / _surface_gap(phi[t, a, b, c], at(phi, where, li, lj, lk))
+                        jump = value[above] / surface_gap(phi[t, a, b, c], at(phi, where, li, lj, lk))
                     field[t, a, b, c] -= np.float32(jump)
                     # a gap between wall and air would have to pass all that comes into its cell, many times
                     # as fast, though that cell is far from full: its liquid moves as that beside it
@@ -274,52 +288,6 @@ def project(
     (valid, solution) : faces that carry liquid velocities, as uint8; the solve's outcome with the
         pressure in `solution.value`, like the system's pencils.
     """
-    solution = system.solver.solve(_right_side(system, solids, velocity, kick), tolerance)
+    solution = system.solver.solve(right_side(system, solids, velocity, kick), tolerance)
     valid = apply_gradient(system, solution.value, phi, solids, velocity)
     return valid, solution
-
-
-@kernel(parallel=True)
-def _open_pulled(first, where, index, value, least, ou, ov, ow, opened):
-    for r in prange(1, first.shape[0]):
-        for c in range(8):
-            if value[r, c] >= least:
-                continue
-            i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
-            for s in range(6):
-                axis, side = s // 2, s % 2
-                step = 1 if side else -1
-                ni = i + (step if axis == 0 else 0)
-                nj = j + (step if axis == 1 else 0)
-                nk = k + (step if axis == 2 else 0)
-                if at(index, where, ni, nj, nk) >= 0:
-                    continue
-                fi, fj, fk = (ni, nj, nk) if side else (i, j, k)
-                field = ou if axis == 0 else (ov if axis == 1 else ow)
-                t = row_of(where, fi, fj, fk)
-                if t > 0 and field[t, fi & 7, fj & 7, fk & 7] < 1.0:
-                    field[t, fi & 7, fj & 7, fk & 7] = 1.0
-                    opened[r] = True
-
-
-def let_go(
-    system: System, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray], kick: np.ndarray
-) -> tuple[System, Solids]:
-    """The system and solids with walls opened where liquid would pull on them, as if air were behind.
-
-    The pressure on a wall then is at least that of the air (the inequality of Batty, Bertails & Bridson
-    2007, section 4), found by opening faces and solving again instead of by quadratic programming.
-    """
-    tiles = solids.tiles
-    for _ in range(MOST_OPENINGS):
-        value = system.solver.solve(_right_side(system, solids, velocity, kick), LOOSE).value
-        least = -10 * LOOSE * float(np.abs(value).max())
-        faces = [field.copy() for field in solids.open]
-        opened = np.zeros(len(value), bool)
-        _open_pulled(system.first, tiles.where, system.index, value, least, *faces, opened)
-        if not opened.any():
-            break
-        tiles.wrap(*faces)
-        solids = replace(solids, open=faces)
-        system = _system(system.first, system.links, system.index, system.live, phi, solids)
-    return system, solids

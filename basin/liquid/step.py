@@ -38,11 +38,12 @@ from basin.liquid import (
 )
 from basin.liquid.band import Below, Births, Bulk, MadeOf
 from basin.liquid.particles import Particles
+from basin.liquid.parting import Parting
 from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Tiling, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-11"
+ALGORITHM = "liquid-12"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -310,10 +311,14 @@ class Liquid:
 
     def _project(self, m: Moment, tally: Tally) -> None:
         """Make the flow free of divergence."""
-        m.solved, m.contact = m.system, m.solids
-        if self.world.walls_let_go:
-            m.solved, m.contact = pressure.let_go(m.system, m.phi, m.solids, m.velocity, m.kick)
-        m.valid, solution = pressure.project(m.solved, m.phi, m.contact, m.velocity, m.kick)
+        w = self.world
+        # what a wall bears acts for as long as what pulls at it: forces for both halves of a pair
+        bears = w.wall_adhesion * 2 * m.dt / (w.density * w.layout.dx**2)
+        parting = Parting(m.system, m.phi, m.solids)
+        half = int(m.reflects)
+        m.valid, solution = parting.project(m.velocity, m.kick, bears, self.state.parted[half])
+        m.solved, m.contact = parting.system, parting.solids
+        self.state.parted = [parting.cells() if n == half else cells for n, cells in enumerate(self.state.parted)]
         tally.pressed(solution)
         tally.pushed(self._impulses(m, solution.value, m.reflects))
 

@@ -16,6 +16,7 @@ from basin.liquid import forces, sources
 from basin.liquid.band import Bulk
 from basin.liquid.carried import Carried
 from basin.liquid.particles import Particles
+from basin.liquid.parting import NO_CELLS
 from basin.liquid.settings import WATER
 from basin.liquid.solids import Body
 from basin.liquid.timestep import Limits
@@ -41,6 +42,7 @@ class LiquidWorld:
     time_scale : liquid seconds per shot second
     frame_seconds : shot seconds per frame
     first_frame : frame of the initial state
+    wall_adhesion : Pa that a wall can pull liquid with
     discard : voxels from an open wall within which liquid is thrown away
     carried : what each particle carries along
     texture_clock : frames after which a rest position is renewed; 0 if none are carried
@@ -60,7 +62,7 @@ class LiquidWorld:
     band: float
     flip_share: float
     wall_friction: float
-    walls_let_go: bool
+    wall_adhesion: float
     substeps_min: int
     substeps_max: int
     cfl: float
@@ -90,6 +92,7 @@ class LiquidState:
     Attributes
     ----------
     bulk : liquid below the band of particles; replaced, never changed
+    parted : cells that parted from walls (`Parting.cells`) in the second and in the first half of the last pair
     speed : of the fastest particle (voxels/s), if it is known
     lost, drained, poured : volumes (voxels^3) that left through open walls, in drains, and that inflows gave
     """
@@ -103,6 +106,7 @@ class LiquidState:
     poured: float = 0.0
     bulk: Bulk = field(default_factory=Bulk.none)
     speed: float | None = None
+    parted: list[np.ndarray] = field(default_factory=lambda: [NO_CELLS, NO_CELLS])
 
     def copy(self) -> LiquidState:
         """A state that does not change with this one."""

@@ -505,7 +505,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         band=settings.band,
         flip_share=settings.flip_share,
         wall_friction=settings.wall_friction,
-        walls_let_go=settings.wall_contact == "leaving",
+        wall_adhesion=settings.wall_adhesion,
         substeps_min=settings.substeps_min,
         substeps_max=settings.substeps_max,
         cfl=settings.cfl,

@@ -94,6 +94,8 @@ def state_arrays(state: LiquidState) -> dict[str, np.ndarray]:
         "bulk_owed": bulk.owed,
         "bulk_velocity": bulk.velocity,
         "counters": counters,
+        "parted": np.concatenate(state.parted),
+        "parted_first": np.array(len(state.parted[0]), np.int64),
         "sums": np.array([state.dt_before, state.lost, state.drained, state.poured]),
     }
 
@@ -103,7 +105,10 @@ def state_from(arrays: Mapping[str, Any]) -> LiquidState:
     next_id, epoch = (int(x) for x in arrays["counters"])
     dt_before, lost, drained, poured = (float(x) for x in arrays["sums"])
     bulk = Bulk(*(arrays[f"bulk_{name}"] for name in ("tile", "volume", "owed", "velocity")))
-    return LiquidState(Particles.of(arrays), dt_before, next_id, epoch, lost, drained, poured, bulk)
+    parted = np.split(arrays["parted"], [int(arrays["parted_first"])])
+    return LiquidState(
+        Particles.of(arrays), dt_before, next_id, epoch, lost, drained, poured, bulk, parted=list(parted)
+    )
 
 
 def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> float:
@@ -271,7 +276,7 @@ class LiquidStage(Stage):
         carried, liquid = carried_by(scene), scene.liquid
         thin = any(e.side == "shell" or isinstance(e.shape, MeshShape | Box) for e in scene.of_kind(Collider))
         pushed = scene.of_kind(Force) or any("periodic" in pair for pair in scene.domain.walls.pairs())
-        special = liquid.band > 0 or liquid.wall_contact == "leaving" or liquid.texture_clock > 0
+        special = liquid.band > 0 or liquid.texture_clock > 0
         return [0, *([1] if carried.width or thin else []), *([2] if pushed else []), *([3] if special else [])]
 
 

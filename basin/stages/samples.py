@@ -70,7 +70,7 @@ def liquids() -> list[dict[str, Any]]:
         "liquid": {**scene["liquid"], "voxel_size": 0.0125},
         "elements": [block, wind],
     }
-    deep = {**scene["liquid"], "band": 3.0, "wall_contact": "leaving", "texture_clock": 4}
+    deep = {**scene["liquid"], "band": 3.0, "texture_clock": 4}
     return [scene, {**scene, "elements": [thick, *rest, plate, ball]}, large, {**scene, "liquid": deep}]
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
@@ -236,3 +236,53 @@ class HardShapes(SimpleTestCase):
             drops |= (i - x) ** 2 + (j - y) ** 2 + (k - z) ** 2 < rng.uniform(0.8, 3.5) ** 2
         for shape in (sheet, drops, sheet | drops | (j < 16)):
             self.assertLessEqual(self.iterations(matrix_of(shape)), 30)
+
+
+class HeldMore(SimpleTestCase):
+    """A matrix whose coupling to the surface grows: the same values as one made so, and a look on the way."""
+
+    def held(self, case: Case, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+        """Some places, one of them twice, and by how much more they are held."""
+        at_walls = ((case.cell == 0) | (case.cell == case.cell.max(axis=0))).any(axis=1)
+        some = rng.choice(case.matrix.places()[at_walls], 200, replace=False)
+        return np.append(some, some[0]), rng.uniform(0.5, 2.0, 201)
+
+    def test_as_one_that_is_made_anew(self) -> None:
+        case, rng = matrix_of(pool(24), hole), np.random.default_rng(3)
+        places, more = self.held(case, rng)
+        surface = case.matrix.surface.copy()
+        np.add.at(surface.reshape(-1), places, more.astype(np.float32))
+        anew = replace(case.matrix, surface=surface)
+        own = replace(case.matrix, surface=case.matrix.surface.copy())
+        solver = case.solver.apart(own)
+        solver.hold(places, more)
+        right = case.matrix.values()
+        right.reshape(-1)[case.matrix.places()] = noise(case)
+        expected = spsolve(anew.as_csr(), right.reshape(-1)[case.matrix.places()])
+        found, fresh = solver.solve(right, 1e-10), Solver(anew).solve(right, 1e-10)
+        np.testing.assert_allclose(found.value.reshape(-1)[case.matrix.places()], expected, atol=1e-7)
+        self.assertLessEqual(found.iterations, fresh.iterations + 1)
+        before = spsolve(case.matrix.as_csr(), right.reshape(-1)[case.matrix.places()])
+        again = case.solver.solve(right, 1e-10)  # is as it was
+        np.testing.assert_allclose(again.value.reshape(-1)[case.matrix.places()], before, atol=1e-7)
+
+    def test_while_it_is_solved(self) -> None:
+        case, rng = matrix_of(pool(24), hole), np.random.default_rng(4)
+        places, more = self.held(case, rng)
+        own = replace(case.matrix, surface=case.matrix.surface.copy())
+        solver, right = case.solver.apart(own), case.matrix.values()
+        right.reshape(-1)[case.matrix.places()] = noise(case)
+        looked = []
+
+        def look(value: np.ndarray) -> np.ndarray | None:
+            looked.append(value.copy())
+            if len(looked) > 1:
+                return None
+            solver.hold(places, more)
+            return 2.0 * right
+
+        found = solver.solve(right, 1e-10, look=look, loose=1e-2, turns=3)
+        self.assertEqual(len(looked), 2)
+        self.assertLess(found.residual, 1e-10)
+        expected = spsolve(own.as_csr(), 2.0 * right.reshape(-1)[case.matrix.places()])
+        np.testing.assert_allclose(found.value.reshape(-1)[case.matrix.places()], expected, atol=1e-7)

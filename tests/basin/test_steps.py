@@ -235,7 +235,7 @@ class WallContact(SimpleTestCase):
     """Walls that let go do not disturb water that rests on them."""
 
     def test_still_water_stays(self) -> None:
-        run = liquid(0.02, (0.6, 0.5, 0.08), [box_fill((0, 0, 0), (0.6, 0.3, 0.08))], wall_contact="leaving")
+        run = liquid(0.02, (0.6, 0.5, 0.08), [box_fill((0, 0, 0), (0.6, 0.3, 0.08))])
         for frame in range(2, 26):
             run.advance_frame(frame)
         self.assertLess(run.state.particles.fastest() * 0.02, 0.01 * np.sqrt(G * 0.3))

@@ -387,6 +387,36 @@ def efflux_speed(dx: float) -> float:
     return float(np.mean(ratios))
 
 
+def contraction(cells: int, thick: float, adhesion: float = 0.0) -> float:
+    """Case A34: flow out of a slot of 0.1 m in the floor of a tank 1 m wide, over that of its whole opening.
+
+    Cc = q / (a sqrt(2 g h)), from the volume that has left from a quarter of a second on.
+
+    Parameters
+    ----------
+    cells : voxels across the slot
+    thick : voxels that the floor is thick
+    adhesion : Pa
+    """
+    opening, wide, dx, below = 0.1, 1.0, 0.1 / cells, 0.3
+    deep, floor = 4 * dx, below + thick * dx
+    elements = [
+        box_fill((0, floor, 0), (wide, floor + 0.5, deep)),
+        box_collider((-0.2, below, -0.2), (0.5 * (wide - opening), floor, deep + 0.2), "left"),
+        box_collider((0.5 * (wide + opening), below, -0.2), (wide + 0.2, floor, deep + 0.2), "right"),
+    ]
+    walls = {**CLOSED, "y_min": "open", "y_max": "open"}
+    run = liquid(dx, (wide, floor + 0.6, deep), elements, walls=walls, substeps_max=64, wall_adhesion=adhesion)
+    left = []
+    for frame in range(2, 15):
+        run.advance_frame(frame)
+        above = position(run)[:, 1] > below
+        left.append(float(run.state.particles.volume[above].sum(dtype=np.float64)) * dx**3 / deep)
+    area = np.array(left[5:])
+    flow = -np.gradient(area, 1 / 24)
+    return float(np.mean((flow / (opening * np.sqrt(2 * G * area / wide)))[1:-1]))
+
+
 def collapsing_column(cells: int, square: int, times: Iterable[float]) -> tuple[np.ndarray, np.ndarray]:
     """Case A08: a column 0.05715 m wide and `square` times as high that runs out over dry ground.
 

@@ -87,3 +87,16 @@ class Efflux(SimpleTestCase):
 
     def test_jet_leaves_at_torricellis_speed(self) -> None:
         self.assertAlmostEqual(cases.efflux_speed(0.00625), 1.0, delta=0.04)
+
+
+class Contraction(SimpleTestCase):
+    """Case A34 (Kirchhoff 1869, von Mises 1917): a tenth of the channel open contracts to 0.612; 8 % at 8 voxels.
+
+    Liquid that turns around the edge and hangs on its far side makes it 0.9.
+    """
+
+    def test_under_a_thick_floor(self) -> None:
+        self.assertAlmostEqual(cases.contraction(8, 2.0) / 0.612, 1.0, delta=0.08)
+
+    def test_under_one_thinner_than_a_voxel(self) -> None:
+        self.assertAlmostEqual(cases.contraction(8, 0.2) / 0.612, 1.0, delta=0.08)
