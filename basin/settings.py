@@ -187,6 +187,20 @@ class Curve(Part):
         c3, c2, c1, c0 = coefficients[i]
         return np.asarray(((c3 * s + c2) * s + c1) * s + c0)
 
+    def rate(self, time: float) -> np.ndarray:
+        """Change (d,) of the value per shot second: at a key the mean of both sides, at an end that of its one side."""
+        times, coefficients = self.segments
+        if len(times) == 1 or not times[0] <= time <= times[-1]:
+            return np.zeros(len(np.atleast_1d(self.keys[0].value)))
+        after = min(int(np.searchsorted(times, time, side="right") - 1), len(coefficients) - 1)
+        before = max(int(np.searchsorted(times, time, side="left") - 1), 0)
+        found = []
+        for i in (before, after):
+            s = time - times[i]
+            c3, c2, c1, _ = coefficients[i]
+            found.append((3 * c3 * s + 2 * c2) * s + c1)
+        return np.asarray(0.5 * (found[0] + found[1]))
+
     def over(self, start: float, end: float) -> list[Any]:
         """What the curve does on [start, end], for hashing: breaks and coefficients touched."""
         times, coefficients = self.segments
@@ -217,6 +231,13 @@ def value_at(value: float | tuple[float, ...] | Curve, time: float) -> np.ndarra
     if isinstance(value, Curve):
         return value.at(time)
     return np.atleast_1d(np.array(value, dtype=float))
+
+
+def rate_at(value: float | tuple[float, ...] | Curve, time: float) -> np.ndarray:
+    """Change per shot second of a plain value or a curve; always an array (d,)."""
+    if isinstance(value, Curve):
+        return value.rate(time)
+    return np.zeros(len(np.atleast_1d(value)))
 
 
 def on_spans(value: float | Curve) -> list[tuple[float, float]]:

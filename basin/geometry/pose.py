@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import model_validator
 from scipy.spatial.transform import Rotation
 
-from basin.settings import Curve, Part, Vec3, setting, value_at, value_over
+from basin.settings import Curve, Part, Vec3, rate_at, setting, value_at, value_over
 
 
 def scale_of(matrix: np.ndarray) -> float:
@@ -36,6 +36,10 @@ class Placement(Protocol):
         """Affine matrix (4, 4), its own frame to the scene, at a shot time."""
         ...
 
+    def motion(self, time: float) -> np.ndarray:
+        """Velocity per shot second of what goes along, (4, 4): velocity = motion @ (x, 1) at a place of the scene."""
+        ...
+
     def over(self, start: float, end: float) -> list[Any]:
         """What frames over [start, end] depend on, for hashing."""
         ...
@@ -55,6 +59,11 @@ class Attached:
     def matrix(self, time: float) -> np.ndarray:
         """Affine matrix (4, 4), its own frame to the scene, at a shot time."""
         return np.asarray(self.to.matrix(time) @ self.own.matrix(time))
+
+    def motion(self, time: float) -> np.ndarray:
+        """Velocity of what goes along: that of the other's frame, and its own within it."""
+        to = self.to.matrix(time)
+        return np.asarray(self.to.motion(time) + to @ self.own.motion(time) @ np.linalg.inv(to))
 
     def over(self, start: float, end: float) -> list[Any]:
         """What frames over [start, end] depend on, for hashing."""
@@ -77,6 +86,10 @@ class Shifted:
         own = np.eye(4)
         own[:3, 3] = self.shift
         return np.asarray(self.of.matrix(time) @ own)
+
+    def motion(self, time: float) -> np.ndarray:
+        """Velocity of what goes along, which a shift does not change."""
+        return self.of.motion(time)
 
     def over(self, start: float, end: float) -> list[Any]:
         """What frames over [start, end] depend on, for hashing."""
@@ -121,6 +134,21 @@ class Pose(Part):
         turn = Rotation.from_euler("xyz", value_at(self.rotation, time), degrees=True).as_matrix()
         result[:3, :3] = turn * float(value_at(self.scale, time)[0])
         result[:3, 3] = value_at(self.translation, time)
+        return result
+
+    def motion(self, time: float) -> np.ndarray:
+        """Velocity per shot second of what goes along, (4, 4), from the curves' own rates: see `Placement`.
+
+        Turns are about X, then Y, then Z, so the rate about X is turned by the others, that about Y by the last.
+        """
+        a, b, c = np.radians(rate_at(self.rotation, time))
+        _, y, z = value_at(self.rotation, time)
+        spin = Rotation.from_euler("yz", [y, z], degrees=True).apply([a, 0.0, 0.0])
+        spin = spin + Rotation.from_euler("z", z, degrees=True).apply([0.0, b, 0.0]) + np.array([0.0, 0.0, c])
+        growth = float(rate_at(self.scale, time)[0] / value_at(self.scale, time)[0])
+        result = np.zeros((4, 4))
+        result[:3, :3] = np.cross(np.eye(3), spin) + growth * np.eye(3)
+        result[:3, 3] = rate_at(self.translation, time) - result[:3, :3] @ value_at(self.translation, time)
         return result
 
     def over(self, start: float, end: float) -> list[Any]:

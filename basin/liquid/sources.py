@@ -136,9 +136,7 @@ def own_velocity(
     found = np.zeros_like(points)
     here = pose.matrix(shot_time)
     if pose.moves():
-        step = 1e-4
-        before, after = pose.matrix(shot_time - step), pose.matrix(shot_time + step)
-        motion = (after - before) @ np.linalg.inv(here) / (2 * step * time_scale)
+        motion = pose.motion(shot_time) / time_scale
         found = found + points @ motion[:3, :3].T + motion[:3, 3]
     if isinstance(shape, Deforming):
         inverse = np.linalg.inv(here)

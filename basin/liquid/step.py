@@ -172,7 +172,7 @@ class Liquid:
             velocity, _ = transfer.to_grid(s.particles, tiling, tiles, hidden)
         else:
             velocity = [last.tiles.carried(field, tiles) for field in last.velocity]
-        return LiquidFields(tiles, phi, velocity, solids.near, volume)
+        return LiquidFields(tiles, phi, velocity, solids.own, solids.near, volume)
 
     def _checked_pair(self, shot_time: float, dt: float, tally: Tally) -> tuple[float, LiquidFields]:
         """Two substeps, redone with half their length when they spike; returns the length that went well."""
@@ -232,7 +232,7 @@ class Liquid:
             self._advect(m, begin)
             self._flow_below(m, shift)
         self.state.dt_before, self.state.epoch = dt, self.state.epoch + 1
-        return LiquidFields(m.tiles, m.phi, m.velocity, m.solids.near, m.below.volume)
+        return LiquidFields(m.tiles, m.phi, m.velocity, m.solids.own, m.solids.near, m.below.volume)
 
     def _moment(self, time: float, dt: float, reflects: bool) -> Moment:
         w, acting = self.world, 0.0 if reflects else 2 * dt

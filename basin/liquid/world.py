@@ -115,12 +115,13 @@ class LiquidState:
 
 @dataclass(frozen=True)
 class LiquidFields:
-    """Grid fields at a frame, on tiles: level set (voxels), face velocities (voxels/s), open share about cells,
-    and the volume (voxels^3) of cells without particles."""
+    """Grid fields at a frame, on tiles: level set (voxels), face velocities (voxels/s), open share of cells and about
+    them, and the volume (voxels^3) of cells without particles."""
 
     tiles: Tiles
     phi: np.ndarray
     velocity: list[np.ndarray]
+    own: np.ndarray
     room: np.ndarray
     bulk: np.ndarray
 

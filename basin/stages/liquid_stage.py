@@ -157,7 +157,8 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally) -> dict[s
     cell = w.layout.dx**3
     speed = np.sqrt((p.velocity * p.velocity).sum(axis=1)) if len(p) else np.zeros(1)
     # the sum over a tile first: what lies in it does not change with the tiles that there are
-    full = np.clip(0.5 - fields.phi, 0, 1).sum(axis=(1, 2, 3), dtype=np.float64).sum() * cell
+    # and only what is open: the level set goes on into walls
+    full = (np.clip(0.5 - fields.phi, 0, 1) * fields.own).sum(axis=(1, 2, 3), dtype=np.float64).sum() * cell
     thick = {
         "viscous_iterations": float(tally.viscous_iterations),
         "viscous_residual": tally.viscous_residual,

@@ -19,7 +19,7 @@ from basin.stages.keys import mesh_key
 from basin.stages.raster import heights
 from basin.stages.stage import Job, all_keys, stages
 
-MOMENT = 1e-3  # shot seconds over which an element's velocity is taken
+MOMENT = 1e-3  # shot seconds over which the velocity of an element that deforms is taken
 TILE = 8
 OUTSIDE = 3.0  # voxels: what level sets say outside of their tiles
 
@@ -96,7 +96,10 @@ def element_pieces(scene: Scene, files: SceneFiles, time: float) -> list[Piece]:
 
         position, triangle = at(time)
         attributes = {}
-        if moves:
+        if moves and not deforms:
+            motion = scene.placement(element).motion(time)
+            attributes["velocity"] = (position @ motion[:3, :3].T + motion[:3, 3]).astype(np.float32)
+        elif moves:
             flow = (at(time + MOMENT)[0] - at(time - MOMENT)[0]) / (2 * MOMENT)
             attributes["velocity"] = flow.astype(np.float32)
         spans = element.acts(time, time) if hasattr(element, "acts") else [()]

@@ -12,6 +12,7 @@ from django.test import SimpleTestCase
 from scipy.spatial import cKDTree
 
 from basin.exchange import read_mesh, write_ply
+from basin.geometry.pose import Attached, Pose, Shifted
 from basin.geometry.primitives import box_mesh
 from basin.grid.layout import PAD
 from basin.liquid.sources import strewn
@@ -19,6 +20,7 @@ from basin.liquid.step import Liquid
 from basin.scene import parse_scene
 from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles
+from basin.stages.pieces import element_pieces
 from tests.reference.cases import mean_level
 from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 
@@ -226,6 +228,69 @@ class GivenAmounts(SimpleTestCase):
         self.assertAlmostEqual(held[10] / 4.0, 1.0, delta=0.02)
         self.assertGreater(run.state.drained, 100.0)  # voxels: what the drain swallows comes again
         self.assertGreater(held[-1], 2.0)
+
+
+def smooth(time: list[float], values: list[Any], **more: Any) -> dict[str, Any]:
+    return {"keys": [{"time": t, "value": v, **more} for t, v in zip(time, values, strict=True)]}
+
+
+class Motions(SimpleTestCase):
+    """Case A37: what goes along with a pose has the derivative of its curves, one-sided at their ends; 0.1 %."""
+
+    POSES: tuple[dict[str, Any], ...] = (
+        {"rotation": smooth([0, 0.5, 1], [[0, 0, 0], [40, -70, 25], [200, 30, 90]])},
+        {"translation": smooth([0, 1], [[0, 0, 0], [1, 2, -1]]), "scale": smooth([0, 1], [1.0, 2.0])},
+        {
+            "translation": smooth([0, 0.4, 1], [[0.1, 0, 0], [1, 2, -1], [0, 0, 0]]),
+            "rotation": smooth([0, 1], [[10, 20, 30], [200, 90, -50]]),
+            "scale": smooth([0, 0.6], [0.5, 1.5]),
+        },
+    )
+
+    def test_it_is_the_derivative_of_the_matrix(self) -> None:
+        place, step = np.array([0.3, -0.2, 0.7, 1.0]), 1e-6
+        poses: list[Any] = [Pose.model_validate(one) for one in self.POSES]
+        poses += [Attached(poses[2], poses[0]), Attached(poses[1], Attached(poses[0], poses[2]))]
+        poses += [Shifted(poses[2], np.array([0.2, 0.1, -0.4]))]
+        for pose in poses:
+            for time in (0.13, 0.52, 0.87):
+                own = np.linalg.inv(pose.matrix(time)) @ place
+                moved = (pose.matrix(time + step) - pose.matrix(time - step)) @ own / (2 * step)
+                np.testing.assert_allclose(pose.motion(time) @ place, moved, rtol=1e-6, atol=1e-7)
+
+    def test_at_keys_and_beyond_them(self) -> None:
+        line = Pose.model_validate(
+            {"translation": smooth([0, 1, 3], [[0, 0, 0], [1, 0, 0], [7, 0, 0]], segment="linear")}
+        )
+        speeds = [line.motion(t)[0, 3] for t in (-0.1, 0.0, 0.5, 1.0, 2.0, 3.0, 3.1)]
+        np.testing.assert_allclose(speeds, [0, 1, 1, 2, 3, 3, 0], atol=1e-12)
+        curve = Pose.model_validate({"translation": smooth([0, 1], [[0, 0, 0], [1, 0, 0]], slope=[0.5, 0, 0])})
+        np.testing.assert_allclose([curve.motion(t)[0, 3] for t in (0.0, 1.0)], [0.5, 0.5], atol=1e-12)
+
+    def test_a_fill_that_turns_from_the_first_frame_on_has_its_whole_speed(self) -> None:
+        turn = smooth([0, 2], [[0, 0, 0], [0, 180, 0]], segment="linear")
+        fill = {**box_fill((0.2, 0.2, 0.2), (0.8, 0.6, 0.8)), "carry": 1.0}
+        fill["pose"] = {**fill["pose"], "rotation": turn}
+        run = liquid(0.05, (1, 1, 1), [fill])
+        arm = position(run) - [0.5, 0.4, 0.5]
+        np.testing.assert_allclose(velocity(run), np.cross([0, np.pi / 2, 0], arm), atol=1e-3 * np.pi / 2 * 0.42)
+
+    def test_an_inflow_and_a_delivered_mesh_too(self) -> None:
+        pose = {"translation": smooth([0, 1], [[0, 1, 0], [3, 1, 0]], segment="linear")}
+        disc = {"kind": "inflow", "name": "hose", "shape": {"kind": "disc", "radius": 0.1}, "velocity": [0, -1, 0]}
+        run = liquid(0.05, (4, 2, 1), [{**disc, "carry": 1.0, "pose": pose}], low=(-0.5, 0, -0.5))
+        run.advance_frame(2)
+        flung = velocity(run)[:, 0]
+        self.assertGreater(len(flung), 20)
+        np.testing.assert_allclose(flung, 3.0, rtol=0.03)  # the stream's own pressure pushes its rim apart
+        scene = parse_scene(
+            {
+                "format": "zinc-scene/1",
+                "elements": [{"kind": "collider", "name": "block", "shape": {"kind": "box"}, "pose": pose}],
+            }
+        )
+        (piece,) = element_pieces(scene, SceneFiles(Path(".")), 0.0)
+        np.testing.assert_allclose(piece.attributes["velocity"], [[3, 0, 0]] * len(piece.position), atol=1e-6)
 
 
 class MovingSources(SimpleTestCase):

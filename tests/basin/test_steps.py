@@ -301,3 +301,14 @@ class Spacing(SimpleTestCase):
             np.testing.assert_array_equal(p.velocity, before)
         self.assertGreater(worst[0], 1.14)
         self.assertLess(worst[-1], 1.03)
+
+
+class VolumeSeen(SimpleTestCase):
+    """The volume inside the level set is that of the liquid, where it lies thin on a floor too."""
+
+    def test_a_layer_of_two_voxels(self) -> None:
+        run = liquid(0.02, (0.6, 0.5, 0.4), [box_fill((0, 0, 0), (0.6, 0.04, 0.4))])
+        found = run.advance_frame(2)
+        assert found
+        told = frame_readings(run, *found)
+        self.assertAlmostEqual(told["volume_seen"] / told["volume"], 1.0, delta=0.03)

@@ -167,7 +167,7 @@ def busy_scene() -> dict[str, Any]:
 
 
 class SameBits(SimpleTestCase):
-    """Frames are the same bytes for 1, 2 and 8 threads, and for a run killed with -9 again and again."""
+    """Frames are the same bytes for 1 and 8 threads, and for a run on 2 that is killed with -9 again and again."""
 
     def command(self, folder: Path, to: str, threads: int) -> list[str]:
         return [
@@ -191,7 +191,6 @@ class SameBits(SimpleTestCase):
                 many = {**env, "NUMBA_NUM_THREADS": str(max(threads, 2))}
                 subprocess.run(self.command(folder, to, threads), env=many, check=True, capture_output=True)
 
-            run_whole("two", 2)
             run_whole("one", 1)
             run_whole("eight", 8)
             rng = random.Random(7)
@@ -217,7 +216,7 @@ class SameBits(SimpleTestCase):
                     break
             self.assertGreaterEqual(kills, 2)
             run_whole("killed", 2)
-            whole = open_cache(folder / "two").stage("liquid")
+            whole = open_cache(folder / "one").stage("liquid")
             records = whole.records()
             self.assertEqual(sorted(records), list(range(1, 10)))
             last = whole.frame(9)
@@ -225,7 +224,7 @@ class SameBits(SimpleTestCase):
             self.assertGreater(int(last["id"].max()), int(whole.frame(1)["id"].max()))
             volumes = np.unique(last["volume"])
             self.assertGreater(len(volumes), 3, "no particle was merged or split")
-            for other in ("one", "eight", "killed"):
+            for other in ("eight", "killed"):
                 for frame in records:
                     a = whole.path(frame).read_bytes()
                     b = open_cache(folder / other).stage("liquid").path(frame).read_bytes()
