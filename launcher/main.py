@@ -91,7 +91,7 @@ def start(arguments: list[str]) -> int:
     with open(_pid_file(), "w") as file:
         file.write(str(os.getpid()))
     supervised = Supervised()
-    compiling = None
+    compiling = measuring = None
     try:
         env = {**profile.environment(), "ZINC_HOST": host}
         compiling = setup.kernels(env)
@@ -122,13 +122,15 @@ def start(arguments: list[str]) -> int:
             if compiling and compiling.poll() is not None:
                 well = compiling.returncode == 0
                 say("the solver is ready" if well else "kernels failed; runs compile what they need")
-                compiling = None
+                # and how fast this machine is, where nobody has made anything yet
+                compiling, measuring = None, setup.measuring(env) if well else None
             supervised.look()
         print("\n  ending", flush=True)
     finally:
         supervised.end()
-        if compiling:
-            services.end(compiling)
+        for process in (compiling, measuring):
+            if process and process.poll() is None:
+                services.end(process)
         os.unlink(_pid_file())
     return 0
 

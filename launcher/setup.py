@@ -146,6 +146,12 @@ def packages(for_tests: bool = False) -> None:
     beside(python_environment, front_end_packages)
 
 
+def measuring(env: dict[str, str]) -> subprocess.Popen[bytes]:
+    """Begin to measure how fast this machine is, if no run has told yet."""
+    command = ["nice", str(PYTHON), "manage.py", "measure"]
+    return subprocess.Popen(command, cwd=ROOT, env=env, start_new_session=True, stdout=subprocess.DEVNULL)
+
+
 def kernels(env: dict[str, str]) -> subprocess.Popen[bytes]:
     """Begin to compile the solver; it says how far it is by itself, and what needs a part of it waits for that part."""
     command = ["nice", str(PYTHON), "-u", "-m", "basin.stages.warm"]

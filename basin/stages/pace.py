@@ -43,6 +43,10 @@ class Pace:
         except (OSError, ValueError, TypeError, AttributeError):
             return {}
 
+    def knows(self, stage: str) -> bool:
+        """Whether anything was learned of a stage."""
+        return bool(self._factors().get(stage))
+
     def learn(self, stage: str, reckoned: float, took: float) -> None:
         """Take in what a whole run of a stage took (seconds)."""
         if reckoned <= 0 or took < LONG_ENOUGH:

@@ -42,6 +42,24 @@ def tiny_scene() -> dict[str, Any]:
     }
 
 
+def block_into_pool() -> dict[str, Any]:
+    """A scene of some fifteen thousand particles: a block of water that falls into a pool."""
+
+    def block(name: str, size: list[float], middle: list[float]) -> dict[str, Any]:
+        return {"kind": "fill", "name": name, "shape": {"kind": "box", "size": size}, "pose": {"translation": middle}}
+
+    return {
+        "format": "zinc-scene/1",
+        "name": "block into a pool",
+        "domain": {"low": [0, 0, 0], "size": [0.8, 0.8, 0.8]},
+        "liquid": {"voxel_size": 0.04},
+        "elements": [
+            block("pool", [0.8, 0.16, 0.8], [0.4, 0.08, 0.4]),
+            block("block", [0.24, 0.24, 0.24], [0.4, 0.5, 0.4]),
+        ],
+    }
+
+
 BALL = "ball.ply"  # a mesh that whoever runs these scenes puts beside them
 
 

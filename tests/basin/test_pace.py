@@ -6,11 +6,13 @@ import tempfile
 import time
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from django.test import SimpleTestCase
 
 from basin.cache import Cache
-from basin.scene import parse_scene
+from basin.scene import Scene, parse_scene
+from basin.stages import measuring, samples
 from basin.stages.costs import fastest, liquid_seconds, liquid_size
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast, voxel_for
@@ -55,6 +57,34 @@ class Learning(SimpleTestCase):
         for text in ("", "[1, 2]", '{"liquid": ["x"]}', '{"liquid": [-1, 1e999]}'):
             self.file.write_text(text)
             self.assertAlmostEqual(self.pace.expect("liquid", 10.0).likely, 10.0)
+
+
+class Measuring(SimpleTestCase):
+    """A machine that has made nothing is measured once."""
+
+    def test_stages_that_nothing_is_known_of(self) -> None:
+        pace = Pace(Path(self.enterContext(tempfile.TemporaryDirectory())) / "pace.json")
+        with mock.patch.object(measuring, "LONG_ENOUGH", 0.0), mock.patch("basin.stages.pace.LONG_ENOUGH", 0.0):
+            pace.learn("surface", 1.0, 1.0)
+            self.assertEqual(measuring.measure(pace, 2), ["liquid"])
+            self.assertTrue(pace.knows("liquid"))
+            self.assertEqual(measuring.measure(pace, 2), [])
+
+    def test_a_fast_machine_makes_more_frames(self) -> None:
+        pace = Pace(Path(self.enterContext(tempfile.TemporaryDirectory())) / "pace.json")
+        asked = []
+
+        def scene(frames: int) -> Scene:
+            asked.append(frames)
+            return parse_scene({**samples.tiny_scene(), "time": {"last": 2}})
+
+        with mock.patch.object(measuring, "measured_scene", scene):
+            measuring.measure(pace)
+        self.assertEqual(asked, [12, 48, 192])
+
+    def test_it_has_about_as_many_particles_as_it_says(self) -> None:
+        found = liquid_size(measuring.measured_scene(12), SceneFiles(Path(".")), "final")
+        self.assertAlmostEqual(found.particles / 15_000, 1.0, delta=0.2)
 
 
 class Reckoning(SimpleTestCase):
