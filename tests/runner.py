@@ -59,9 +59,33 @@ def begin_process(*arguments: Any, **more: Any) -> None:
     settings.REDIS_URL = settings.REDIS_URL.rpartition("/")[0] + f"/{runner._worker_id}"
 
 
+LONGEST_FIRST = ("tests.browser", "tests.reference", "tests.studio")
+
+
+def by_length(suites: list[unittest.TestSuite]) -> list[unittest.TestSuite]:
+    """Suites of one process each, what takes long first, so that none is left alone with it at the end.
+
+    Tests of the page, each with services of its own, need not wait for the others of their class.
+    """
+    pieces: list[unittest.TestSuite] = []
+    for suite in suites:
+        tests = list(suite)
+        of_the_page = bool(tests) and tests[0].id().startswith(LONGEST_FIRST[0])
+        pieces += [unittest.TestSuite([test]) for test in tests] if of_the_page else [suite]
+
+    def turn(suite: unittest.TestSuite) -> int:
+        name = next(iter(suite)).id() if suite.countTestCases() else ""
+        return next((n for n, part in enumerate(LONGEST_FIRST) if name.startswith(part)), len(LONGEST_FIRST))
+
+    return sorted(pieces, key=turn)
+
+
 class Beside(ParallelTestSuite):
     init_worker = begin_process
     runner_class = RunnerBeside
+
+    def __init__(self, subsuites: list[unittest.TestSuite], *arguments: Any, **more: Any) -> None:
+        super().__init__(by_length(subsuites), *arguments, **more)
 
 
 class Runner(DiscoverRunner):

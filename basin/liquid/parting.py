@@ -20,10 +20,13 @@ from basin.grid.poisson import Solution
 from basin.grid.tiles import at, row_of
 from basin.kernels import kernel, shared
 from basin.liquid.pressure import System, apply_gradient, right_side, solid_face_velocity, surface_gap
-from basin.liquid.solids import Solids
+from basin.liquid.solids import Solids, velocity_of
 
 LOOSE = 1e-2  # residual at which it is looked where liquid pulls on walls
 SAFE = 1.0  # times that and the largest pressure: pulls that are no error of the solve
+# What the grid's own steps pull with, along walls askew to it, is no reason to part:
+SLIDING = 0.2  # of the speed along the wall that the pull would have to change in the substep
+HANGING = 0.5  # voxels of liquid whose weight a wall bears
 MOST_TURNS = 2  # of looking; what is left over opens in the next substep
 CHUNK = 64  # pencils
 NO_CELLS = np.zeros(0, np.int64)
@@ -43,9 +46,26 @@ def wall_beyond(where, index, ou, ov, ow, i, j, k, s):
     return at(opened, where, fi, fj, fk) < 1.0
 
 
+@kernel
+def _sliding(where, u, v, w, owner, near, motion, i, j, k):
+    """Speed of a cell's liquid against the nearest solid."""
+    x = 0.5 * (at(u, where, i, j, k) + at(u, where, i + 1, j, k))
+    y = 0.5 * (at(v, where, i, j, k) + at(v, where, i, j + 1, k))
+    z = 0.5 * (at(w, where, i, j, k) + at(w, where, i, j, k + 1))
+    nearest, who = 1e9, -1
+    for a in range(2):
+        for b in range(2):
+            for c in range(2):
+                d = at(near, where, i + a, j + b, k + c)
+                if d < nearest:
+                    nearest, who = d, at(owner, where, i + a, j + b, k + c)
+    s = velocity_of(motion, who, i + 0.5, j + 0.5, k + 0.5)
+    return np.sqrt((x - s[0]) ** 2 + (y - s[1]) ** 2 + (z - s[2]) ** 2)
+
+
 @shared
-def _pulled(first, links, where, index, value, least, ou, ov, ow, chunk, count, found):
-    """Places of cells at a wall whose pressure is below `least`: of each chunk of pencils a list."""
+def _pulled(first, links, where, index, value, least, u, v, w, owner, near, motion, ou, ov, ow, chunk, count, found):
+    """Places of cells at a wall whose pressure is below `least` and what slides along it: of each chunk a list."""
     for n in prange(count.shape[0]):
         for r in range(max(n * chunk, 1), min((n + 1) * chunk, first.shape[0])):
             for c in range(8):
@@ -54,8 +74,10 @@ def _pulled(first, links, where, index, value, least, ou, ov, ow, chunk, count, 
                 i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
                 for s in range(6):
                     if wall_beyond(where, index, ou, ov, ow, i, j, k, s):
-                        found[n, count[n]] = 8 * r + c
-                        count[n] += 1
+                        sliding = _sliding(where, u, v, w, owner, near, motion, i, j, k)
+                        if value[r, c] < least - SLIDING * sliding:
+                            found[n, count[n]] = 8 * r + c
+                            count[n] += 1
                         break
 
 
@@ -199,11 +221,12 @@ class Parting:
         before : `cells` of the substep before
         """
         self._open(self._known(before))
+        weight = HANGING * float(np.linalg.norm(kick))
 
         def look(value: np.ndarray) -> np.ndarray | None:
             unsure = SAFE * LOOSE * float(np.abs(value).max())
             closed = self._close(value, velocity, unsure)
-            opened = self._open(self._pulled(value, -adhesion - unsure))
+            opened = self._open(self._pulled(value, -adhesion - unsure - weight, velocity))
             rows = np.unique(np.concatenate([closed, opened]) // 8)
             if not len(rows):
                 return None
@@ -264,11 +287,12 @@ class Parting:
         self.face, self._was, self._more = self.face[left], self._was[left], self._more[left]
         return face // 6
 
-    def _pulled(self, value: np.ndarray, least: float) -> np.ndarray:
+    def _pulled(self, value: np.ndarray, least: float, velocity: list[np.ndarray]) -> np.ndarray:
         """Places of cells at walls whose pressure is below `least`."""
-        m = self.system
+        m, solids = self.system, self.solids
         count = np.zeros(-(-len(value) // CHUNK), np.int64)
         found = np.empty((len(count), 8 * CHUNK), np.int64)
-        grid = (m.first, m.links, self.solids.tiles.where, m.index)
-        _pulled(*grid, value, least, *self.solids.open, CHUNK, count, found)
+        grid = (m.first, m.links, solids.tiles.where, m.index)
+        moving = (*velocity, solids.owner, solids.phi, solids.motion)
+        _pulled(*grid, value, least, *moving, *solids.open, CHUNK, count, found)
         return np.concatenate([row[:n] for row, n in zip(found, count, strict=True)])
