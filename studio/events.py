@@ -6,6 +6,7 @@ import json
 import time as clock
 from collections.abc import AsyncIterator
 from typing import Any
+from urllib.parse import urlparse
 
 import redis
 import redis.asyncio
@@ -16,15 +17,19 @@ from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 
 from studio.answers import problem
 
-CHANNEL = "zinc:events"
 LOOKED_AT = 5.0  # seconds after which a stream looks whether its session is still there
+
+
+def channel() -> str:
+    """Of this part of the broker alone: what is published is heard in all of its parts."""
+    return f"zinc:events:{urlparse(settings.REDIS_URL).path.strip('/')}"
 
 
 def publish(event: dict[str, Any]) -> None:
     """Tell every open page; a lost event is no loss, since pages ask again."""
     try:
         with redis.Redis.from_url(settings.REDIS_URL, socket_timeout=2) as connection:
-            connection.publish(CHANNEL, json.dumps(event))
+            connection.publish(channel(), json.dumps(event))
     except redis.RedisError:
         return
 
@@ -46,7 +51,7 @@ async def stream(request: HttpRequest) -> HttpResponse | StreamingHttpResponse:
     async def lines() -> AsyncIterator[bytes]:
         connection = redis.asyncio.Redis.from_url(settings.REDIS_URL)
         feed = connection.pubsub()
-        await feed.subscribe(CHANNEL)
+        await feed.subscribe(channel())
         visible: dict[int, bool] = {}
         checked = clock.monotonic()
         try:

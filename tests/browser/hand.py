@@ -106,6 +106,8 @@ class HandCase(PageCase):
 
     def move(self, page: Page, name: str, axis: int, metres: str) -> None:
         """Drag what is picked by the arrow of an axis, by a number that is typed."""
+        page.get_by_text("Keeping").wait_for(state="hidden")
+        page.wait_for_function("viewport.settled")
         index = next(n for n, e in enumerate(self.kept()) if e["name"] == name)
         place = page.evaluate("i => viewport.placeOf(i).elements.slice(12, 15)", index)
         reach = page.evaluate("viewport.arm()")

@@ -14,16 +14,19 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+import redis
+from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import OperationalError
 from django.db.models import QuerySet
-from django.test import Client, override_settings
+from django.test import Client, SimpleTestCase, override_settings
 from django.utils import timezone
 
 from basin.cache import open_cache
 from basin.stages import stage, warm
 from basin.stages.judge import Asked
 from basin.stages.liquid_stage import LiquidStage
+from studio import events
 from studio.errors import Refused
 from studio.productions import judging
 from studio.productions.models import Take
@@ -516,3 +519,18 @@ def Camera "cam" {
     def test_unknown_stage_is_refused(self) -> None:
         with self.assertRaises(Refused):
             services.ask_for_run(self.person, self.take, "draft", ["soup"])
+
+
+class PartsOfTheBroker(SimpleTestCase):
+    """Instances that share a broker, each with a part of its own, do not hear of each other's takes."""
+
+    def test_what_is_told_in_one_is_not_heard_in_another(self) -> None:
+        url = settings.REDIS_URL.rpartition("/")[0]
+        with redis.Redis.from_url(settings.REDIS_URL) as connection, connection.pubsub() as heard:
+            heard.psubscribe("zinc:events*")
+            for part in ("14", "15"):
+                with override_settings(REDIS_URL=f"{url}/{part}"):
+                    events.publish({"type": "take", "take": 1})
+            found = [m for _ in range(12) if (m := heard.get_message(timeout=0.5)) and m["type"] == "pmessage"]
+        mine = [m["channel"].decode() for m in found if m["channel"].decode().endswith(("14", "15"))]
+        self.assertEqual(mine, ["zinc:events:14", "zinc:events:15"])

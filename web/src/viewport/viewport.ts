@@ -43,6 +43,7 @@ export class Viewport {
   private laidOut = ''
   private scheduled = false
   private generation = 0
+  private settledAt = 0
   private range: [number, number] = [0, 1]
   /** the shot camera, once or for every frame, and whether the view goes along with it */
   private seen: Schemas['Seen'][] = []
@@ -278,6 +279,11 @@ export class Viewport {
     this.lookThrough()
   }
 
+  /** Whether what is drawn is the newest scene; for tests. */
+  get settled(): boolean {
+    return this.settledAt === this.generation
+  }
+
   /** Show another state of the scene; the camera stays where it is. */
   async setScene(take: number, shape: SceneShape) {
     const { time, domain, elements, camera } = shape
@@ -300,6 +306,7 @@ export class Viewport {
     const reach = 1.4 * Math.max(...domain.size)
     if (!(await this.elements.set(take, elements, time.first, reach))) this.laidOut = ''
     if (mine !== this.generation) return
+    this.settledAt = mine
     if (!this.handles?.dragging && !this.pointing?.busy) this.hold()
     this.render()
   }

@@ -32,6 +32,8 @@ export interface Dot {
 const AXES = ['#e58b6b', '#7fd6b5', '#d9b45e']
 const OTHERS = ['#6fb7d8', '#b79ad0', '#c3ced1', '#e0a0b4']
 const tidy = (v: number) => +v.toFixed(6)
+/** Whether two are of the same place: what comes back from the server meanwhile is another object. */
+const sameCurve = (a: FoundCurve, b: FoundCurve) => a.path.join('.') === b.path.join('.')
 
 /** Curves of what is picked (or of all) as lines, and what is done to their keys; every deed is one edit. */
 export function useCurveEdits(
@@ -139,7 +141,7 @@ export function useCurveEdits(
   /** A slope (in a second) given to one number of a key, or left to be found. */
   function sloped(dot: Dot, slope: number | null): SceneDocument {
     return changed((curve) => {
-      if (curve !== dot.line.curve) return null
+      if (!sameCurve(curve, dot.line.curve)) return null
       return curve.keys.map((key, i) => {
         if (i !== dot.index) return key
         if (slope === null) return { ...key, slope: null }
@@ -167,7 +169,7 @@ export function useCurveEdits(
   /** A key put into a line at a time, where the curve is anyway. */
   function added(line: Line, time: number): SceneDocument {
     return changed((curve) => {
-      if (curve !== line.curve) return null
+      if (!sameCurve(curve, line.curve)) return null
       const parts = Array.from({ length: curve.width }, (_, part) => tidy(valueOf(curve, part, time)))
       const key: CurveKey = { time: tidy(time), value: curve.width > 1 ? parts : parts[0] }
       return [...curve.keys, key]
