@@ -14,7 +14,8 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
+from unittest import mock
 
 import numba
 import numpy as np
@@ -28,7 +29,7 @@ from basin import keep_memory
 from basin.grid import poisson
 from basin.grid.layout import PAD
 from basin.grid.tiles import tile_set, tiles_near
-from basin.liquid import levelset, pressure, transfer
+from basin.liquid import levelset, parting, pressure, step, transfer
 from basin.liquid.sorting import Arranged, sorted_particles
 from basin.liquid.step import Liquid
 from basin.liquid.viscosity import Viscous
@@ -42,7 +43,7 @@ from basin.surface.mesh import surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
 from benchmarks import warp_transfers
-from tests.reference.tanks import CLOSED, box_fill, liquid
+from tests.reference.tanks import CLOSED, box_collider, box_fill, liquid
 from tests.reference.thick import assembled
 
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "performance.md"
@@ -328,6 +329,58 @@ def pressures(run: Liquid) -> list[str]:
     return lines
 
 
+class Beside(parting.Parting):
+    """One that solves without parting first, and notes what both took."""
+
+    found: ClassVar[list[tuple[float, ...]]] = []
+
+    def __init__(self, *given: Any):
+        begin = time.perf_counter()
+        super().__init__(*given)
+        self.setup = time.perf_counter() - begin
+
+    def project(self, velocity: list[np.ndarray], kick: np.ndarray, *rest: Any) -> Any:  # type: ignore[override]
+        own, cells = [field.copy() for field in velocity], len(self.system.places())
+        begin = time.perf_counter()
+        _, alone = pressure.project(self.system, self.phi, self.solids, own, kick)
+        middle = time.perf_counter()
+        result = super().project(velocity, kick, *rest)
+        end = time.perf_counter()
+        took = (1e3 * (self.setup + middle - begin), 1e3 * (self.setup + end - middle))
+        self.found.append((cells, len(self.face), alone.iterations, result[1].iterations, *took))
+        return result
+
+
+def partings() -> list[str]:
+    """Solves in which liquid may part from walls, beside single solves of the same right sides."""
+    lines = [
+        "Whole projections of the same velocities, set-up included, means over six frames:",
+        "",
+        "| scene | liquid cells | faces parted from | iterations, one solve and parting | ms | ratio |",
+        "|---|---|---|---|---|---|",
+    ]
+    dam = [box_fill((0, 0, 0), (0.6, 0.6, 0.5)), box_collider((1.2, 0, 0.15), (1.36, 0.16, 0.35), "box")]
+    slot = [
+        box_fill((0, 0.325, 0), (1, 0.825, 0.1)),
+        box_collider((-0.2, 0.3, -0.2), (0.45, 0.325, 0.3), "left"),
+        box_collider((0.55, 0.3, -0.2), (1.2, 0.325, 0.3), "right"),
+    ]
+    for name, run in (
+        ("dam break against a box", liquid(0.0125, (2, 1, 0.5), dam)),
+        ("jet through a slot", liquid(0.0125, (1, 1, 0.1), slot, {**CLOSED, "y_min": "open"}, substeps_max=64)),
+    ):
+        for frame in range(2, 9):
+            run.advance_frame(frame)
+        Beside.found.clear()
+        with mock.patch.object(step, "Parting", Beside):
+            for frame in range(9, 15):
+                run.advance_frame(frame)
+        cells, faces, once, parted, single, own = np.mean(Beside.found, axis=0)
+        told = f"| {name} | {cells:,.0f} | {faces:.0f} | {once:.1f}, {parted:.1f} | {single:.1f}, {own:.1f} |"
+        lines.append(f"{told} {own / single:.2f} |")
+    return lines
+
+
 BYTES = 328  # that an iteration moves per cell at least: three vectors' fields read and written, weights read
 STIFF = (1.0, 100.0, 10000.0)  # nu dt / dx^2
 
@@ -481,6 +534,7 @@ def main() -> None:
         "First frame": first_frame,
         "Transfers against another compiler": lambda: transfers(pool()),
         "Pressure against general libraries": lambda: pressures(pool()),
+        "Parting from walls": partings,
         "Viscosity": lambda: viscous(bandwidth),
         "Surface": lambda: surfaces(pool(), bandwidth),
     }
