@@ -354,7 +354,7 @@ class Beside(parting.Parting):
 def partings() -> list[str]:
     """Solves in which liquid may part from walls, beside single solves of the same right sides."""
     lines = [
-        "Whole projections of the same velocities, set-up included, means over six frames:",
+        "Whole projections of the same velocities, set-up included, medians over six frames:",
         "",
         "| scene | liquid cells | faces parted from | iterations, one solve and parting | ms | ratio |",
         "|---|---|---|---|---|---|",
@@ -375,8 +375,8 @@ def partings() -> list[str]:
         with mock.patch.object(step, "Parting", Beside):
             for frame in range(9, 15):
                 run.advance_frame(frame)
-        cells, faces, once, parted, single, own = np.mean(Beside.found, axis=0)
-        told = f"| {name} | {cells:,.0f} | {faces:.0f} | {once:.1f}, {parted:.1f} | {single:.1f}, {own:.1f} |"
+        cells, faces, once, parted, single, own = np.median(Beside.found, axis=0)
+        told = f"| {name} | {cells:,.0f} | {faces:.0f} | {once:.0f}, {parted:.0f} | {single:.1f}, {own:.1f} |"
         lines.append(f"{told} {own / single:.2f} |")
     return lines
 
