@@ -20,10 +20,9 @@ from basin.grid.poisson import Solution
 from basin.grid.tiles import at, row_of
 from basin.kernels import kernel, shared
 from basin.liquid.pressure import System, apply_gradient, right_side, solid_face_velocity, surface_gap
-from basin.liquid.solids import Solids, velocity_of
+from basin.liquid.solids import Solids, solid_of, velocity_of
 
-LOOSE = 1e-2  # residual at which it is looked where liquid pulls on walls
-SAFE = 1.0  # times that and the largest pressure: pulls that are no error of the solve
+LOOSE = 1e-2  # residual at which it is looked where liquid pulls on walls; times the largest pressure, what is sure
 # What the grid's own steps pull with, along walls askew to it, is no reason to part:
 SLIDING = 0.2  # of the speed along the wall that the pull would have to change in the substep
 HANGING = 0.5  # voxels of liquid whose weight a wall bears
@@ -34,16 +33,22 @@ BITS = 20  # of a cell's index along an axis
 
 
 @kernel
+def _across(i, j, k, s):
+    """The axis of a cell's side (2 * axis + 1 for above), the cell beyond it, and the face between."""
+    axis = s >> 1
+    step = 1 if s & 1 else -1
+    ni, nj, nk = i + (step if axis == 0 else 0), j + (step if axis == 1 else 0), k + (step if axis == 2 else 0)
+    return axis, (ni, nj, nk), ((ni, nj, nk) if step > 0 else (i, j, k))
+
+
+@kernel
 def wall_beyond(where, index, ou, ov, ow, i, j, k, s):
     """Whether what lies on side s of a cell is no liquid, and solid at least in part."""
-    axis, side = s // 2, s % 2
-    step = 1 if side else -1
-    ni, nj, nk = i + (step if axis == 0 else 0), j + (step if axis == 1 else 0), k + (step if axis == 2 else 0)
-    if at(index, where, ni, nj, nk) >= 0:
+    axis, n, f = _across(i, j, k, s)
+    if at(index, where, n[0], n[1], n[2]) >= 0:
         return False
     opened = ou if axis == 0 else (ov if axis == 1 else ow)
-    fi, fj, fk = (ni, nj, nk) if side else (i, j, k)
-    return at(opened, where, fi, fj, fk) < 1.0
+    return at(opened, where, f[0], f[1], f[2]) < 1.0
 
 
 @kernel
@@ -52,13 +57,7 @@ def _sliding(where, u, v, w, owner, near, motion, i, j, k):
     x = 0.5 * (at(u, where, i, j, k) + at(u, where, i + 1, j, k))
     y = 0.5 * (at(v, where, i, j, k) + at(v, where, i, j + 1, k))
     z = 0.5 * (at(w, where, i, j, k) + at(w, where, i, j, k + 1))
-    nearest, who = 1e9, -1
-    for a in range(2):
-        for b in range(2):
-            for c in range(2):
-                d = at(near, where, i + a, j + b, k + c)
-                if d < nearest:
-                    nearest, who = d, at(owner, where, i + a, j + b, k + c)
+    who = solid_of(near, owner, where, i, j, k)
     s = velocity_of(motion, who, i + 0.5, j + 0.5, k + 0.5)
     return np.sqrt((x - s[0]) ** 2 + (y - s[1]) ** 2 + (z - s[2]) ** 2)
 
@@ -119,17 +118,14 @@ def _open_walls(first, where, index, phi, places, banned, ou, ov, ow, face, was,
         for s in range(6):
             if (banned[r, c] >> s) & 1 or not wall_beyond(where, index, ou, ov, ow, i, j, k, s):
                 continue
-            axis, side = s // 2, s % 2
-            step = 1 if side else -1
-            ni, nj, nk = i + (step if axis == 0 else 0), j + (step if axis == 1 else 0), k + (step if axis == 2 else 0)
-            fi, fj, fk = (ni, nj, nk) if side else (i, j, k)
+            axis, o, f = _across(i, j, k, s)
             field = ou if axis == 0 else (ov if axis == 1 else ow)
-            t = row_of(where, fi, fj, fk)
+            t = row_of(where, f[0], f[1], f[2])
             if t <= 0:
                 continue
-            open_before = field[t, fi & 7, fj & 7, fk & 7]
-            field[t, fi & 7, fj & 7, fk & 7] = 1.0
-            gap = surface_gap(at(phi, where, i, j, k), at(phi, where, ni, nj, nk))
+            open_before = field[t, f[0] & 7, f[1] & 7, f[2] & 7]
+            field[t, f[0] & 7, f[1] & 7, f[2] & 7] = 1.0
+            gap = surface_gap(at(phi, where, i, j, k), at(phi, where, o[0], o[1], o[2]))
             face[count], was[count] = 6 * places[n] + s, open_before
             more[count] = (1.0 - (open_before if open_before > SLIT else 0.0)) / gap
             count += 1
@@ -143,15 +139,11 @@ def _pressed(first, where, phi, face, value, u, v, w, least, owner, near, motion
         place, s = face[n] // 6, face[n] % 6
         r, c = place >> 3, place & 7
         i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
-        axis, side = s // 2, s % 2
-        step = 1 if side else -1
-        ni, nj, nk = i + (step if axis == 0 else 0), j + (step if axis == 1 else 0), k + (step if axis == 2 else 0)
-        fi, fj, fk = (ni, nj, nk) if side else (i, j, k)
+        axis, o, f = _across(i, j, k, s)
         field = u if axis == 0 else (v if axis == 1 else w)
-        gap = surface_gap(at(phi, where, i, j, k), at(phi, where, ni, nj, nk))
-        speed = step * (
-            at(field, where, fi, fj, fk) - solid_face_velocity(axis, fi, fj, fk, where, near, owner, motion)
-        )
+        gap = surface_gap(at(phi, where, i, j, k), at(phi, where, o[0], o[1], o[2]))
+        its = solid_face_velocity(axis, f[0], f[1], f[2], where, near, owner, motion)
+        speed = (at(field, where, f[0], f[1], f[2]) - its) * (1 if s & 1 else -1)
         out[n] = speed + value[r, c] / gap > least
 
 
@@ -162,13 +154,9 @@ def _close_walls(first, where, face, was, banned, ou, ov, ow):
         place, s = face[n] // 6, face[n] % 6
         r, c = place >> 3, place & 7
         i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
-        axis, side = s // 2, s % 2
-        fi, fj, fk = i, j, k
-        if side:
-            fi, fj, fk = i + (1 if axis == 0 else 0), j + (1 if axis == 1 else 0), k + (1 if axis == 2 else 0)
+        axis, _, f = _across(i, j, k, s)
         field = ou if axis == 0 else (ov if axis == 1 else ow)
-        t = row_of(where, fi, fj, fk)
-        field[t, fi & 7, fj & 7, fk & 7] = was[n]
+        field[row_of(where, f[0], f[1], f[2]), f[0] & 7, f[1] & 7, f[2] & 7] = was[n]
         banned[r, c] |= 1 << s
 
 
@@ -179,6 +167,8 @@ def _places_of(cells, where, index, ou, ov, ow, found):
     mask = (1 << BITS) - 1
     for n in range(cells.shape[0]):
         i, j, k = cells[n] >> (2 * BITS), (cells[n] >> BITS) & mask, cells[n] & mask
+        if (i >> 3) + 2 >= where.shape[0] or (j >> 3) + 2 >= where.shape[1] or (k >> 3) + 2 >= where.shape[2]:
+            continue  # not of this grid
         place = at(index, where, i, j, k)
         if place < 0:
             continue
@@ -224,7 +214,7 @@ class Parting:
         weight = HANGING * float(np.linalg.norm(kick))
 
         def look(value: np.ndarray) -> np.ndarray | None:
-            unsure = SAFE * LOOSE * float(np.abs(value).max())
+            unsure = LOOSE * float(np.abs(value).max())
             closed = self._close(value, velocity, unsure)
             opened = self._open(self._pulled(value, -adhesion - unsure - weight, velocity))
             rows = np.unique(np.concatenate([closed, opened]) // 8)

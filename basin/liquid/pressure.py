@@ -145,13 +145,6 @@ def assemble(phi: np.ndarray, solids: Solids) -> System:
     index = tiles.field(-1, np.int32)
     list_pencils(tiles.first, live, start, first, links, index)
     tiles.wrap(index)
-    return _system(first, links, index, live, phi, solids)
-
-
-def _system(
-    first: np.ndarray, links: np.ndarray, index: np.ndarray, live: np.ndarray, phi: np.ndarray, solids: Solids
-) -> System:
-    tiles = solids.tiles
     x, y, z, surface = (np.zeros((len(first), 8), np.float32) for _ in range(4))
     _assemble(tiles.first, live, tiles.where, index, phi, *solids.open, x, y, z, surface, links)
     return System(first, x, y, z, surface, links, index, live)

@@ -7,7 +7,7 @@ import numpy as np
 from basin.grid.tiles import at
 from basin.kernels import kernel
 from basin.liquid.pressure import System
-from basin.liquid.solids import Solids
+from basin.liquid.solids import Solids, solid_of
 from basin.liquid.transfer import mirrored
 
 
@@ -42,13 +42,7 @@ def _press(first, where, value, ou, ov, ow, phi, owner, body, after, before, ref
         z = np.float64(at(ow, where, i, j, k)) - at(ow, where, i, j, k + 1)
         if x == 0.0 and y == 0.0 and z == 0.0:
             continue
-        deepest, who = np.float32(1e9), -1
-        for a in range(2):
-            for b in range(2):
-                for c in range(2):
-                    d = at(phi, where, i + a, j + b, k + c)
-                    if d < deepest:
-                        deepest, who = d, at(owner, where, i + a, j + b, k + c)
+        who = solid_of(phi, owner, where, i, j, k)
         if who < 0:
             continue
         who = body[who]

@@ -13,7 +13,7 @@ from basin.geometry.distance import Distance, solid_distance
 from basin.geometry.pose import Placement, scale_of
 from basin.grid.fractions import EDGE, open_faces
 from basin.grid.layout import PAD, TILE, Layout
-from basin.grid.tiles import Tiles
+from basin.grid.tiles import Tiles, at
 from basin.kernels import kernel, shared
 from basin.liquid.room import RIM, Room, kernel_room
 from basin.liquid.thin import Remembered, ThinWalls, Triangles, thin_walls
@@ -101,6 +101,19 @@ def velocity_of(motion, who, x, y, z):
         m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3],
         m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3],
     )
+
+
+@kernel
+def solid_of(phi, owner, where, i, j, k):
+    """Row in `motion` of the deepest solid at a cell's corners; -1 for the walls."""
+    deepest, who = np.float32(1e9), -1
+    for a in range(2):
+        for b in range(2):
+            for c in range(2):
+                d = at(phi, where, i + a, j + b, k + c)
+                if d < deepest:
+                    deepest, who = d, at(owner, where, i + a, j + b, k + c)
+    return who
 
 
 @shared

@@ -197,7 +197,7 @@ def take_forecast(take: Take, quality: str, wanted: list[str] | None = None) -> 
     expected, found = _kept.get(("forecast", take.pk, quality), (made_from, pace().stamp()), made)
     names = wanted or list(expected.costs)
     if wanted is None:
-        found = Checked(found.problems, [*found.remarks, *out_of_date(take, quality), *noticed(job)])
+        found = Checked(found.problems, [*found.remarks, *out_of_date(take, quality), *noticed(take, quality)])
     said = [expected.refusal(names), expected.lacking(job.cache.folder, names)]
     return expected, Checked([*found.problems, *(one for one in said if one)], found.remarks)
 
@@ -267,12 +267,17 @@ def _delivery_report(take: Take, job: Job) -> list[dict[str, Any]]:
     return report
 
 
-def noticed(job: Job) -> list[Advice]:
+def noticed(take: Take, quality: str) -> list[Advice]:
     """What current frames show, but for what was put aside."""
-    try:
-        said = [one for stage in stages().values() for one in stage.noticed(job)]
-    except ValueError:  # a mesh that cannot be read: nothing is current
-        return []
+    job, made_from = _stamped(take, quality)
+
+    def made() -> list[Advice]:
+        try:
+            return [one for stage in stages().values() for one in stage.noticed(job)]
+        except ValueError:  # a mesh that cannot be read: nothing is current
+            return []
+
+    said = _kept.get(("noticed", take.pk, quality), (made_from, _cached(job)), made)
     return [one for one in said if one.aside not in job.scene.aside]
 
 
