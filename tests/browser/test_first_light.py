@@ -398,6 +398,13 @@ class FirstLight(PageCase):
         page.reload()
         page.get_by_text("Voxel size").wait_for()
         page.wait_for_function("window.viewport?.drawn() > 100")
+        # a picture that is older than its frame number says so
+        page.keyboard.press(".")
+        page.keyboard.press(".")
+        older = page.get_by_text("still the picture of frame 2")
+        older.wait_for()
+        page.keyboard.press("Home")
+        older.wait_for(state="hidden")
         page.evaluate(
             "() => { const show = viewport.showPoints.bind(viewport); window.seen = [];"
             " viewport.showPoints = (p, beside) => { seen.push(JSON.stringify([p.low, p.span])); show(p, beside) } }"
