@@ -401,7 +401,7 @@ class FirstLight(PageCase):
         # a picture that is older than its frame number says so
         page.keyboard.press(".")
         page.keyboard.press(".")
-        older = page.get_by_text("still the picture of frame 2")
+        older = page.get_by_text("still the picture of frame")
         older.wait_for()
         page.keyboard.press("Home")
         older.wait_for(state="hidden")
