@@ -82,7 +82,9 @@ class Distance:
         return replace(self, shell=thickness, low=self.low - thickness / 2, high=self.high + thickness / 2)
 
 
-def shape_distance(shape: Shape, mesh: TriangleMesh | None, dx: float, within: Region | None = None) -> Distance:
+def shape_distance(
+    shape: Shape, mesh: TriangleMesh | None, dx: float, within: Region | None = None, most: float = MOST_NODES
+) -> Distance:
     """Signed distance of a shape; meshes are sampled every `dx` metres, large ones within a region if one is given.
 
     Raises
@@ -113,34 +115,38 @@ def shape_distance(shape: Shape, mesh: TriangleMesh | None, dx: float, within: R
             raise TypeError("a disc has no inside")
     if mesh is None:
         raise TypeError("a mesh shape needs its mesh")
-    return mesh_distance(mesh, dx, within=within)
+    return mesh_distance(mesh, dx, within=within, most=most)
 
 
-def sampling_of(mesh: TriangleMesh, dx: float, within: Region | None) -> tuple[float, np.ndarray, np.ndarray]:
+def sampling_of(
+    mesh: TriangleMesh, dx: float, within: Region | None, most: float = MOST_NODES
+) -> tuple[float, np.ndarray, np.ndarray]:
     """How finely, and between which corners, the distance of a mesh is sampled if every `dx` metres are asked for.
 
-    One that takes more than `MOST_NODES` is sampled within a region alone, or more coarsely.
+    One that takes more than `most` nodes is sampled within a region alone, or more coarsely.
     """
     low, high = mesh.bounds()
 
     def count(step: float) -> float:
         return float(np.prod(np.ceil((high - low) / step) + 2 * (BAND + 1) + 1))
 
-    if count(dx) > MOST_NODES and within is not None:
+    if count(dx) > most and within is not None:
         low, high = np.maximum(low, within[0] - BAND * dx), np.minimum(high, within[1] + BAND * dx)
         high = np.maximum(high, low)
-    while count(dx) > MOST_NODES:
+    while count(dx) > most:
         dx *= 1.1
     return dx, low, high
 
 
-def mesh_distance(mesh: TriangleMesh, dx: float, nearest: bool = False, within: Region | None = None) -> Distance:
+def mesh_distance(
+    mesh: TriangleMesh, dx: float, nearest: bool = False, within: Region | None = None, most: float = MOST_NODES
+) -> Distance:
     """Signed distance of a closed mesh on a grid of nodes; which triangle is nearest too, if asked for.
 
     Exact point-triangle distances within `BAND` nodes of the surface, the sign from the
     generalized winding number (Jacobson et al. 2013; libigl), a distance transform beyond.
     """
-    dx, low, high = sampling_of(mesh, dx, within)
+    dx, low, high = sampling_of(mesh, dx, within, most)
     origin = low - (BAND + 1) * dx
     shape = tuple(int(n) for n in np.ceil((high - low) / dx).astype(int) + 2 * (BAND + 1) + 1)
     far = np.float32((BAND + 1) * dx)

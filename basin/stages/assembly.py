@@ -9,7 +9,7 @@ import numpy as np
 from basin.exchange import UnusableFile
 from basin.exchange.formats import METRES
 from basin.geometry.deforming import Deforming, MeshSequence
-from basin.geometry.distance import Distance, Region, sampling_of, shape_distance
+from basin.geometry.distance import MOST_NODES, Distance, Region, sampling_of, shape_distance
 from basin.geometry.mesh import TriangleMesh, grounded, least_thickness
 from basin.geometry.pose import Pose, box_in, scale_of
 from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
@@ -422,8 +422,13 @@ def forces_of(element: Force, scene: Scene) -> list[forces.Force]:
     ]
 
 
-def distance_of(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> Distance | Deforming:
-    """What is solid of a collider, or what another element's shape holds, meshes sampled every `dx` metres."""
+def distance_of(
+    element: Shaped, scene: Scene, files: SceneFiles, dx: float, most: float = MOST_NODES
+) -> Distance | Deforming:
+    """What is solid of a collider, or what another element's shape holds, meshes sampled every `dx` metres.
+
+    Still meshes that would take more than `most` nodes are sampled more coarsely.
+    """
     shape, side = element.shape, element.side if isinstance(element, Collider) else "outside"
 
     def turned(found: Distance) -> Distance:
@@ -440,7 +445,7 @@ def distance_of(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> 
         return Deforming(sequence, dx, turned)
     mesh = files.mesh(shape) if isinstance(shape, MeshShape) else None
     mesh = grounded(mesh) if mesh and side == "ground" else mesh
-    return turned(shape_distance(shape, mesh, dx, _region(element, scene)))
+    return turned(shape_distance(shape, mesh, dx, _region(element, scene), most))
 
 
 def _region(element: Shaped, scene: Scene) -> Region | None:

@@ -8,16 +8,18 @@ from typing import Any
 
 import numpy as np
 from django.test import SimpleTestCase
+from scipy import ndimage
 
 from basin.exchange import write_ply
 from basin.geometry.primitives import sphere_mesh
-from basin.scene import Scene, parse_scene
+from basin.scene import Collider, Scene, parse_scene
 from basin.scene.rescale import lasting, rescaled
 from basin.settings import Curve
 from basin.stages.files import SceneFiles
+from basin.stages.gestures import room
 from basin.stages.gestures.filling import Filling, NotFilled, filling, solved
 from basin.stages.gestures.fit import fitted
-from basin.stages.gestures.flight import flight
+from basin.stages.gestures.flight import MOST_NODES, flight, kept_distance
 from basin.stages.gestures.pushes import pushes
 from tests.basin.test_setting_up import G, scene_with, spout
 
@@ -263,3 +265,47 @@ class Slopes(SimpleTestCase):
     def test_slopes_are_of_the_kind_of_the_value(self) -> None:
         with self.assertRaisesRegex(ValueError, "both numbers or both vectors"):
             Curve(keys=[{"time": 0.0, "value": 0.0, "slope": [1.0, 0.0, 0.0]}])
+
+
+class Bounded(SimpleTestCase):
+    """Whatever voxel or domain is typed, what a check looks at has a bounded size: a person waits for it."""
+
+    def test_a_far_too_fine_voxel_and_a_far_too_tall_domain(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            ball = sphere_mesh(0.3)
+            write_ply(Path(name) / "ball.ply", ball.position, ball.triangle)
+            collider = {"kind": "collider", "name": "Ball", "shape": {"kind": "mesh", "file": "ball.ply"}}
+            files = SceneFiles(Path(name))
+            scene = scene_with([collider])
+            dx = scene.voxel_size("draft")
+            coarse, fine = (kept_distance(scene.of_kind(Collider)[0], scene, files, h).at_time(0.0) for h in (dx, 1e-4))
+            self.assertAlmostEqual(coarse.dx, dx)
+            self.assertLessEqual(fine.field.size, MOST_NODES)
+            centre = np.zeros((1, 3))
+            self.assertAlmostEqual(float(fine.placed_at(centre, np.eye(4))[0]), -0.3, delta=2 * fine.dx)
+        document = scene_with([TUB]).model_dump(mode="json")
+        document["domain"]["size"][1] = 700.0
+        tall = room._grid(parse_scene(document), FILES, 1, "final")
+        self.assertLessEqual(tall.phi.size, room.MOST_NODES)
+
+    def test_planes_fill_as_labels_of_all_of_them_say(self) -> None:
+        """Against SciPy's labels of everything below each plane, in random rooms."""
+        rng = np.random.default_rng(5)
+        reached = 0
+        for _ in range(40):
+            free = ndimage.gaussian_filter(rng.random((9, 12, 8)), 0.7) > 0.53
+            out = np.zeros(free.shape, bool)
+            out[0] = True
+            i, j, k = (int(n) for n in rng.choice(np.argwhere(free)))
+            lowest = int(rng.integers(0, j + 1))
+            expected = -1
+            for plane in range(j, free.shape[1]):
+                labels, _ = ndimage.label(free[:, : plane + 1])
+                own = labels == labels[i, j, k]
+                if (own & out[:, : plane + 1]).any() or own[:, :lowest].any():
+                    expected = plane
+                    break
+            self.assertEqual(room._flooded(free, out, np.array([i, j, k]), lowest), expected)
+            reached += expected >= 0
+        self.assertGreater(reached, 10)
+        self.assertLess(reached, 40)

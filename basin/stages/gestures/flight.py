@@ -25,6 +25,7 @@ from basin.stages.files import SceneFiles, Shaped
 LONGEST = 20.0  # shot seconds that a stream is followed
 MOST_POINTS = 1500
 AWAY = 1.5  # voxels that a stream must have flown before what it comes from can be met
+MOST_NODES = 120_000  # of a mesh's distance
 MOST_KEPT = 48  # distances of colliders
 MOST_BYTES = 300_000_000  # of them
 DEFORMING_BYTES = 60_000_000
@@ -199,7 +200,10 @@ _lock = Lock()
 
 
 def kept_distance(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -> Distance | Deforming:
-    """`distance_of` an element, kept at hand: gestures ask for the same ones many times a second."""
+    """`distance_of` an element, kept at hand: gestures ask for the same ones many times a second.
+
+    Large meshes are sampled more coarsely than every `dx` metres, so that nobody waits for far too fine a voxel.
+    """
     pose, shape = scene.placement(element), element.shape
     where = () if pose.moves() else (*scene.domain.low, *scene.domain.size, pose.matrix(0.0).tobytes())
     file = ""
@@ -211,7 +215,7 @@ def kept_distance(element: Shaped, scene: Scene, files: SceneFiles, dx: float) -
         if key in _kept:
             _kept.move_to_end(key)
             return _kept[key]
-    made = distance_of(element, scene, files, dx)
+    made = distance_of(element, scene, files, dx, MOST_NODES)
     with _lock:
         _kept[key] = made
         while len(_kept) > 1 and (len(_kept) > MOST_KEPT or sum(map(_size, _kept.values())) > MOST_BYTES):

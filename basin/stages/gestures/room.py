@@ -12,13 +12,14 @@ from scipy import ndimage
 from skimage.measure import find_contours
 
 from basin.geometry.mesh import TriangleMesh
+from basin.kernels import kernel
 from basin.scene import Collider, Fill, Scene
 from basin.stages.assembly import scene_layout
 from basin.stages.files import SceneFiles
 from basin.stages.gestures.flight import kept_distance
 from basin.surface.polygonise import polygonise
 
-MOST_NODES = 4_000_000  # of the grid that is looked at; more is looked at more coarsely
+MOST_NODES = 1_500_000  # of the grid that is looked at; more is looked at more coarsely
 INTO = 0.6  # voxels that the shape reaches into the walls, so that no gap is left at them
 PASSES = 0.5  # voxels from what is solid
 SEARCHES = 14  # halvings of the height between what is held and what runs over
@@ -268,38 +269,72 @@ def _runs_over(grid: _Grid, start: tuple[int, int, int]) -> float | None:
     Beyond it, liquid from a tub in a tank lies on the tank's floor.
     """
     heights = grid.heights()
-    low, high = start[1], len(heights) - 1
-    lowest = int(np.flatnonzero(_held(grid, start, heights[low]).any(axis=(0, 2)))[0])
+    lowest = int(np.flatnonzero(_held(grid, start, heights[start[1]]).any(axis=(0, 2)))[0])
+    plane = _flooded(grid.free, grid.out, np.array(start), lowest)
+    return float(heights[max(plane - 1, start[1])]) if plane >= 0 else None
 
-    def over(plane: int) -> bool:
-        held = _held(grid, start, heights[plane])
-        return bool((held & grid.out).any() or held[:, :lowest].any())
 
-    if not over(high):
-        return None
-    if over(low):
-        return float(heights[low])
-    while high - low > 1:
-        middle = (low + high) // 2
-        if over(middle):
-            high = middle
-        else:
-            low = middle
-    return float(heights[low])
+@kernel
+def _flooded(free, out, start, lowest):
+    """The plane of nodes up to which open ones fill about one before a wall that is out, or a plane below the lowest,
+    is reached; -1 if neither ever is. Planes fill one after another (Barnes, Lehman & Mulla 2014, priority flood)."""
+    nx, ny, nz = free.shape
+    seen = np.zeros((nx, ny, nz), np.bool_)
+    now, later = np.empty(free.size, np.int64), np.empty(free.size, np.int64)
+    waits, level = 0, start[1]
+    now[0], count = (start[0] * ny + start[1]) * nz + start[2], 1
+    seen[start[0], start[1], start[2]] = True
+    while count > 0:
+        while count > 0:
+            count -= 1
+            k = now[count] % nz
+            j = now[count] // nz % ny
+            i = now[count] // (ny * nz)
+            if out[i, j, k] or j < lowest:
+                return level
+            for s in range(6):
+                step = 1 if s & 1 else -1
+                a, b, c = i + (step if s < 2 else 0), j + (step if s >> 1 == 1 else 0), k + (step if s > 3 else 0)
+                if a < 0 or b < 0 or c < 0 or a >= nx or b >= ny or c >= nz or seen[a, b, c] or not free[a, b, c]:
+                    continue
+                seen[a, b, c] = True
+                if b > level:
+                    later[waits] = (a * ny + b) * nz + c
+                    waits += 1
+                else:
+                    now[count] = (a * ny + b) * nz + c
+                    count += 1
+        now, later = later, now
+        count, waits, level = waits, 0, level + 1
+    return -1
 
 
 def _beside(grid: _Grid, held: np.ndarray) -> np.ndarray:
     """Nodes (bool) next to held ones whose cells reach into the same room, and not into one behind a thin wall."""
     found = np.zeros(held.shape, bool)
-    for axis in range(3):
-        for step in (1, -1):
-            next_to, beyond = np.roll(held, step, axis), np.roll(grid.phi, -step, axis)
-            edge = 0 if step > 0 else -1
-            np.moveaxis(next_to, axis, 0)[edge] = False
-            behind = (grid.phi > 0) & (beyond > grid.phi)
-            np.moveaxis(behind, axis, 0)[-1 if step > 0 else 0] = False
-            found |= next_to & ~behind
-    return found & ~held
+    _next_to(held, grid.phi, found)
+    return found
+
+
+@kernel
+def _next_to(held, phi, found):
+    size = held.shape
+    for i in range(size[0]):
+        for j in range(size[1]):
+            for k in range(size[2]):
+                if held[i, j, k]:
+                    continue
+                for s in range(6):
+                    axis, step = s >> 1, 1 if s & 1 else -1
+                    x, y, z = step if axis == 0 else 0, step if axis == 1 else 0, step if axis == 2 else 0
+                    a, b, c = i - x, j - y, k - z
+                    if a < 0 or b < 0 or c < 0 or a >= size[0] or b >= size[1] or c >= size[2] or not held[a, b, c]:
+                        continue
+                    a, b, c = i + x, j + y, k + z
+                    beyond = 0 <= a < size[0] and 0 <= b < size[1] and 0 <= c < size[2]
+                    if not (beyond and phi[i, j, k] > 0 and phi[a, b, c] > phi[i, j, k]):
+                        found[i, j, k] = True
+                        break
 
 
 def _half_faces(grid: _Grid) -> np.ndarray:
