@@ -385,7 +385,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "air comes everywhere": ("test_parting", "Ceiling"),
     "walls stay open": ("test_parting",),
     "no affine term": ("Efflux", "DamBreak", "test_axes", "CollapsingColumn"),
-    "no reflection": ("Vortices",),
+    "no reflection": ("Vortices", "Turning"),
     "surface flattened at walls": ("TravellingWave",),
     "face fractions rounded": ("Slide",),
     "level set blind to walls": ("turned_vessel",),

@@ -59,7 +59,15 @@ def rows() -> list[Row]:
     )
     kept: dict[str, Callable] = {
         name: cache(getattr(cases, name))
-        for name in ("stretched_drop", "sloshing", "travelling_wave", "solitary_wave", "vortices", "collapsing_column")
+        for name in (
+            "stretched_drop",
+            "sloshing",
+            "travelling_wave",
+            "solitary_wave",
+            "vortices",
+            "collapsing_column",
+            "turning",
+        )
     }
     moments = tuple(np.arange(0.1, 2.51, 0.1).tolist())
 
@@ -189,6 +197,14 @@ def rows() -> list[Row]:
                 _slot(t),
             )
             for t in (2.0, 1.5, 0.2)
+        ),
+        *(
+            Row("A36", what, "Newton", tolerance, (24, 40), part("turning", which, half=half))
+            for what, tolerance, which, half in (
+                ("angular momentum kept in a turn, full", "1 % at 24, 0.5 % at 40", 0, False),
+                ("angular momentum kept in a turn, half full", "1 % at 24, 0.5 % at 40", 0, True),
+                ("paraboloid after two turns, 35.98 mm", "5 %", 1, True),
+            )
         ),
         Row("D01", "way down a slope of 30 degrees, 0.6129 m", "Galilei", "2 %", (12, 20, 30), slid),
         Row(

@@ -5,12 +5,15 @@ Numbers (A10 and so on) are those of our own list of published cases; sources st
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Iterable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from scipy.optimize import curve_fit, root_scalar
 
+from basin.exchange import write_ply
 from basin.grid.layout import PAD
 from basin.liquid.step import Liquid
 from tests.reference.tanks import (
@@ -317,6 +320,65 @@ def vortices(cells: int, flip_share: float = 0.0) -> tuple[float, float]:
         run.advance_frame(frame)
     kept = kinetic(run) / first
     return kept, float(-np.log(kept) / (4 * k * k * 0.5))
+
+
+def turning(cells: int, half: bool, flip_share: float = 0.0) -> tuple[float, float]:
+    """Case A36: liquid that turns as a rigid body in a still, frictionless vessel, a mesh; 7 rad/s, 0.12 m in radius.
+
+    Parameters
+    ----------
+    cells : voxels across
+    half : half full under gravity, with the paraboloid that belongs to the turn; else full, 6 voxels high, weightless
+
+    Returns
+    -------
+    angular momentum after two turns over that after one (a first turn has what a start costs, once), and the
+    paraboloid's height after two turns over w^2 R^2 / 2g (Newton; 1 where there is none)
+    """
+    from demo.tide_mill import extrusion
+
+    radius, omega, depth = 0.12, 7.0, 0.08
+    dx = 2 * radius / cells
+    high = round(2 * depth / dx) * dx if half else 6 * dx
+    angle = np.linspace(0.0, 2 * np.pi, 160, endpoint=False)
+
+    def cylinder(r: float, height: float) -> Any:
+        return extrusion(
+            [(float(x), float(y)) for x, y in zip(r * np.cos(angle), r * np.sin(angle), strict=True)], height
+        )
+
+    room = {"kind": "collider", "name": "room", "side": "inside", "shape": {"kind": "mesh", "file": "room.ply"}}
+    water = {"kind": "fill", "name": "water", "shape": {"kind": "mesh", "file": "water.ply"}}
+    edge = 1.2 * radius + 0.37 * dx  # so that no node lies on an axis of the vessel
+    low, size = (-edge, -edge, 0.0 if half else -high / 2), (2.4 * radius + dx, 2.4 * radius + dx, high)
+    with tempfile.TemporaryDirectory() as name:
+        for file, mesh in (("room.ply", cylinder(radius, 4 * high)), ("water.ply", cylinder(1.02 * radius, 2 * depth))):
+            write_ply(Path(name) / file, mesh.position, mesh.triangle)
+        gravity = (0.0, 0.0, -G if half else 0.0)
+        own: dict[str, Any] = {"gravity": gravity, "flip_share": flip_share, "substeps_min": 2}
+        run = liquid(dx, size, [water, room], folder=Path(name), low=low, **own)
+    p = run.state.particles
+    if half:
+        across = (position(run)[:, :2] ** 2).sum(axis=1)
+        share = (1.0 + omega**2 / (2 * G) * (across - radius**2 / 2) / depth).astype(np.float32)
+        p.position[:, 2] = PAD + (p.position[:, 2] - PAD) * share
+        p.volume[:] *= share
+    set_flow(run, lambda at: omega * np.stack([-at[:, 1], at[:, 0], np.zeros(len(at))], axis=1))
+    turn, momentum = round(2 * np.pi / omega * FPS), []
+    for frame in range(2, 2 + 2 * turn):
+        run.advance_frame(frame)
+        if (frame - 1) % turn == 0:
+            x, v = position(run), velocity(run)
+            momentum.append(float(run.state.particles.volume @ (x[:, 0] * v[:, 1] - x[:, 1] * v[:, 0])))
+    rises = 1.0
+    if half:
+        square, ring = (position(run)[:, :2] ** 2).sum(axis=1), np.linspace(0.0, radius**2, 13)
+        volume, _ = np.histogram(square, bins=ring, weights=run.state.particles.volume * dx**3)
+        height, middle = volume / (np.pi * np.diff(ring)), 0.5 * (ring[1:] + ring[:-1])
+        # the outermost ring is cut by the vessel's corners
+        slope = float(np.polyfit(middle[:-1], height[:-1], 1)[0])
+        rises = slope * radius**2 / (omega**2 * radius**2 / (2 * G))
+    return momentum[1] / momentum[0], rises
 
 
 def deep_tank(band: float, seconds: float) -> tuple[np.ndarray, np.ndarray, int]:

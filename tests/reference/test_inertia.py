@@ -100,3 +100,12 @@ class Contraction(SimpleTestCase):
 
     def test_under_one_thinner_than_a_voxel(self) -> None:
         self.assertAlmostEqual(cases.contraction(8, 0.2) / 0.612, 1.0, delta=0.08)
+
+
+class Turning(SimpleTestCase):
+    """Case A36 (Newton): a still wall without friction, though a mesh, does not slow a turning cylinder down."""
+
+    def test_a_full_vessel_keeps_its_angular_momentum(self) -> None:
+        for flip_share in (0.0, 0.95):
+            kept, _ = cases.turning(24, half=False, flip_share=flip_share)
+            self.assertLess(abs(kept - 1.0), 0.01, f"FLIP share {flip_share}: {kept:.4f} kept in a turn")
