@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from django.test import SimpleTestCase
@@ -268,9 +269,9 @@ class Slopes(SimpleTestCase):
 
 
 class Bounded(SimpleTestCase):
-    """Whatever voxel or domain is typed, what a check looks at has a bounded size: a person waits for it."""
+    """Whatever is typed, what a check looks at has a bounded size and is looked at once: a person waits for it."""
 
-    def test_a_far_too_fine_voxel_and_a_far_too_tall_domain(self) -> None:
+    def test_a_far_too_fine_voxel(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             ball = sphere_mesh(0.3)
             write_ply(Path(name) / "ball.ply", ball.position, ball.triangle)
@@ -283,10 +284,13 @@ class Bounded(SimpleTestCase):
             self.assertLessEqual(fine.field.size, MOST_NODES)
             centre = np.zeros((1, 3))
             self.assertAlmostEqual(float(fine.placed_at(centre, np.eye(4))[0]), -0.3, delta=2 * fine.dx)
-        document = scene_with([TUB]).model_dump(mode="json")
-        document["domain"]["size"][1] = 700.0
-        tall = room._grid(parse_scene(document), FILES, 1, "final")
-        self.assertLessEqual(tall.phi.size, room.MOST_NODES)
+
+    def test_where_a_vessel_runs_over_is_found_at_once(self) -> None:
+        """All that lies below a level is looked for twice, however many levels there are."""
+        with mock.patch.object(room, "_held", wraps=room._held) as held:
+            found = room.find_room(scene_with([TUB]), FILES, (0.0, 0.25, 0.0), None, 1, "final")
+        self.assertAlmostEqual(found.runs_over or 0.0, 0.5, delta=0.05)
+        self.assertLessEqual(held.call_count, 2)
 
     def test_planes_fill_as_labels_of_all_of_them_say(self) -> None:
         """Against SciPy's labels of everything below each plane, in random rooms."""

@@ -340,12 +340,10 @@ def turning(cells: int, half: bool, flip_share: float = 0.0) -> tuple[float, flo
     radius, omega, depth = 0.12, 7.0, 0.08
     dx = 2 * radius / cells
     high = round(2 * depth / dx) * dx if half else 6 * dx
-    angle = np.linspace(0.0, 2 * np.pi, 160, endpoint=False)
 
     def cylinder(r: float, height: float) -> Any:
-        return extrusion(
-            [(float(x), float(y)) for x, y in zip(r * np.cos(angle), r * np.sin(angle), strict=True)], height
-        )
+        angles = np.linspace(0.0, 2 * np.pi, 160, endpoint=False)
+        return extrusion([(float(r * np.cos(a)), float(r * np.sin(a))) for a in angles], height)
 
     room = {"kind": "collider", "name": "room", "side": "inside", "shape": {"kind": "mesh", "file": "room.ply"}}
     water = {"kind": "fill", "name": "water", "shape": {"kind": "mesh", "file": "water.ply"}}

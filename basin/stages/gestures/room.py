@@ -22,7 +22,7 @@ from basin.surface.polygonise import polygonise
 MOST_NODES = 1_500_000  # of the grid that is looked at; more is looked at more coarsely
 INTO = 0.6  # voxels that the shape reaches into the walls, so that no gap is left at them
 PASSES = 0.5  # voxels from what is solid
-SEARCHES = 14  # halvings of the height between what is held and what runs over
+SEARCHES = 14  # halvings of the width of a leak
 MOST_KEPT = 4
 
 
@@ -96,13 +96,15 @@ def find_room(
     """
     grid = _grid(scene, files, frame, quality)
     start = _node(grid, seed)
-    top = _runs_over(grid, start)
+    beneath = _held(grid, start, float(grid.heights()[start[1]]))
+    lowest = int(np.flatnonzero(beneath.any(axis=(0, 2)))[0])
+    top = _runs_over(grid, start, lowest)
     ceiling = float(grid.heights()[-1])
     if level is None:
         level = min(top if top is not None else ceiling, ceiling)
     held = _held(grid, start, level)
     level = min(level, float(grid.heights()[np.flatnonzero(held.any(axis=(0, 2)))[-1]]) + grid.dx)
-    least = _bottom(grid, start)
+    least = _bottom(grid, beneath[:, lowest], lowest)
     share = np.clip(0.5 + grid.phi / grid.dx, 0.0, 1.0)
     under = np.clip(0.5 + (level - grid.heights()) / grid.dx, 0.0, 1.0)
     # nodes at the domain's faces and in walls hold the part of their cell that is open and below the level
@@ -254,22 +256,19 @@ def _leak(grid: _Grid, start: tuple[int, int, int], level: float) -> list[float]
     return [float(x), float(y), float(z)]
 
 
-def _bottom(grid: _Grid, start: tuple[int, int, int]) -> float:
-    """Height (m) of the lowest point that liquid falls to from a node without rising again."""
-    held = _held(grid, start, grid.heights()[start[1]])
-    lowest = int(np.flatnonzero(held.any(axis=(0, 2)))[0])
+def _bottom(grid: _Grid, held: np.ndarray, lowest: int) -> float:
+    """Height (m) of the lowest point that liquid falls to without rising again, from the nodes of the lowest plane."""
     # the lowest nodes stand above what is solid by their distance from it
-    above = float(grid.phi[:, lowest][held[:, lowest]].max()) if lowest else 0.0
+    above = float(grid.phi[:, lowest][held].max()) if lowest else 0.0
     return float(grid.heights()[lowest]) - min(above, grid.dx)
 
 
-def _runs_over(grid: _Grid, start: tuple[int, int, int]) -> float | None:
+def _runs_over(grid: _Grid, start: tuple[int, int, int], lowest: int) -> float | None:
     """The level up to which liquid neither reaches an open wall nor falls lower than the vessel; None if it never does.
 
     Beyond it, liquid from a tub in a tank lies on the tank's floor.
     """
     heights = grid.heights()
-    lowest = int(np.flatnonzero(_held(grid, start, heights[start[1]]).any(axis=(0, 2)))[0])
     plane = _flooded(grid.free, grid.out, np.array(start), lowest)
     return float(heights[max(plane - 1, start[1])]) if plane >= 0 else None
 
