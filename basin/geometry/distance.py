@@ -23,6 +23,7 @@ from basin.kernels import kernel
 PLANE, BOX, SPHERE, TUB, TUBE, FIELD = range(6)
 NOTHING_NEAR = np.zeros((1, 1, 1), np.int32)
 MOST_NODES = 40_000_000  # at which a mesh's distance is sampled: about a gigabyte while it is made
+HALF = 0.501  # steps; a little more than half, for what is rounded
 BAND = 3  # nodes on each side of the surface with exact distances; beyond, a distance transform
 
 
@@ -155,19 +156,7 @@ def mesh_distance(
     triangle = np.zeros(shape if nearest else (1, 1, 1), np.int32)
     _splat_triangles(field, corner, origin, dx, BAND, triangle)
     exact = field < far
-    outside = np.ones(shape, bool)
-    index = np.argwhere(exact)
-    outside[exact] = _winding(mesh, origin + index * dx) < 0.5
-    labels, count = ndimage.label(~exact)
-    if not exact.any():  # a region wholly within the mesh, or outside of it
-        outside[:] = _winding(mesh, origin[None]) < 0.5
-    elif count:
-        flat = labels.ravel()
-        order = np.argsort(flat, kind="stable")
-        first = order[np.searchsorted(flat[order], np.arange(1, count + 1))]
-        seeds = np.stack(np.unravel_index(first, shape), axis=1)
-        component_outside = np.concatenate([[True], _winding(mesh, origin + seeds * dx) < 0.5])
-        outside[~exact] = component_outside[labels[~exact]]
+    if exact.any():
         if nearest:
             reach, there = ndimage.distance_transform_edt(~exact, return_indices=True)
             triangle = triangle[tuple(there)]
@@ -175,8 +164,28 @@ def mesh_distance(
             reach = ndimage.distance_transform_edt(~exact)
         reach = reach.astype(np.float32) * np.float32(dx)
         field[~exact] = (BAND * np.float32(dx) + reach)[~exact]
+    outside = _outside(mesh, field, exact, origin, dx)
     field[~outside] *= -1
     return Distance(FIELD, np.zeros(3), field, origin, float(dx), low, high, nearest=triangle)
+
+
+def _outside(mesh: TriangleMesh, field: np.ndarray, exact: np.ndarray, origin: np.ndarray, dx: float) -> np.ndarray:
+    """Which nodes (bool) lie outside of a mesh by their distances from it without a sign.
+
+    Between two neighbours more than half a step from the surface it does not pass, so that all that are joined by such
+    lie on one side; of an open mesh, those alone that lie far from it.
+    """
+    alike = ~exact if mesh.open_edges() else field > HALF * dx
+    labels, count = ndimage.label(alike)
+    outside = np.ones(field.shape, bool)
+    outside[~alike] = _winding(mesh, origin + np.argwhere(~alike) * dx) < 0.5
+    if count:
+        one = np.zeros(count + 1, np.int64)  # a node of each
+        one[labels.ravel()] = np.arange(labels.size)
+        seeds = np.stack(np.unravel_index(one[1:], field.shape), axis=1)
+        one_outside = np.concatenate([[True], _winding(mesh, origin + seeds * dx) < 0.5])
+        outside[alike] = one_outside[labels[alike]]
+    return outside
 
 
 def _winding(mesh: TriangleMesh, points: np.ndarray) -> np.ndarray:

@@ -16,7 +16,7 @@ from basin.__main__ import main
 from basin.exchange import UnusableFile, convert, read_mesh, write_obj, write_ply
 from basin.geometry.distance import mesh_distance, point_triangle_distance, shape_distance
 from basin.geometry.mesh import TriangleMesh
-from basin.geometry.primitives import box_mesh, torus_mesh, tub_mesh
+from basin.geometry.primitives import box_mesh, sphere_mesh, torus_mesh, tub_mesh
 from basin.geometry.shapes import Tub
 from basin.scene import SceneError, parse_scene
 from basin.settings import Curve
@@ -214,6 +214,26 @@ class Distances(SimpleTestCase):
         self.assertLess(float(error.max()), 0.01)  # sharp edges are rounded by less than a node
         clear = near & (np.abs(exact.at(points)) > 0.003)
         self.assertTrue((np.sign(exact.at(points)) == np.sign(sampled.at(points)))[clear].all())
+
+    def test_every_node_lies_on_the_side_that_its_winding_number_tells(self) -> None:
+        """Winding numbers summed over all triangles (Jacobson et al. 2013) by libigl, node by node."""
+        thin, one = tub_mesh(0.3, 0.4, 0.012, around=24), sphere_mesh(0.2, 8)
+        across = TriangleMesh(
+            np.concatenate([one.position, one.position + np.array([0.25, 0.03, 0.0])]),
+            np.concatenate([one.triangle, one.triangle + len(one.position)]),
+        )
+        for mesh in (thin, across):
+            field = mesh_distance(mesh, 0.02)
+            nodes = field.origin + np.argwhere(np.ones(field.field.shape, bool)) * field.dx
+            within = np.ravel(igl.winding_number(mesh.position.astype(float), mesh.triangle.astype(np.int64), nodes))
+            distant = np.abs(field.field.ravel()) > 1e-6
+            self.assertTrue(((field.field.ravel() < 0) == (within > 0.5))[distant].all())
+
+    def test_a_hole_narrower_than_the_band_lets_no_outside_in(self) -> None:
+        ball = sphere_mesh(0.2, 32)
+        mesh = TriangleMesh(ball.position, ball.triangle[3:])
+        self.assertGreater(mesh.open_edges(), 0)
+        self.assertLess(float(mesh_distance(mesh, 0.01).at(np.zeros((1, 3)))[0]), -0.15)
 
 
 class PointsAndTriangles(SimpleTestCase):

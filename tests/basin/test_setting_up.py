@@ -12,12 +12,12 @@ from django.test import SimpleTestCase
 from basin.exchange import write_ply
 from basin.geometry.primitives import lathe_mesh
 from basin.liquid.step import Liquid
-from basin.scene import parse_scene
+from basin.scene import Collider, parse_scene
 from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles, keep_mesh
-from basin.stages.gestures.flight import Flight, flight
+from basin.stages.gestures.flight import Flight, flight, kept_distance
 from basin.stages.gestures.openings import openings
-from basin.stages.gestures.room import NoRoom, find_room, room_mesh
+from basin.stages.gestures.room import NoRoom, _grid, find_room, room_mesh
 
 OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
 G = 9.80665
@@ -212,6 +212,17 @@ class Rooms(SimpleTestCase):
             liquid.begin()
         held = liquid.state.particles.volume.sum(dtype=np.float64) * 0.04**3 * 1000
         self.assertAlmostEqual(held, told, delta=0.02 * told)
+
+    def test_a_turned_and_scaled_vessel_is_seen_whole(self) -> None:
+        turned = tub([0.2, 0.5, 0.1])
+        turned["pose"] |= {"rotation": [25, 40, 10], "scale": 1.3}
+        scene, files = scene_with([turned]), SceneFiles(Path("."))
+        grid = _grid(scene, files, 1, "draft")
+        nodes = grid.low + np.argwhere(np.ones(grid.phi.shape, bool)) * grid.dx
+        (vessel,) = scene.of_kind(Collider)
+        held = kept_distance(vessel, scene, files, grid.dx).at_time(0.0)
+        whole = np.minimum(held.placed_at(nodes, scene.placement(vessel).matrix(0.0)), 4 * grid.dx)
+        np.testing.assert_array_equal(grid.phi.ravel(), whole)
 
     def test_within_something_solid_there_is_no_room(self) -> None:
         block = {"kind": "collider", "name": "Block", "shape": {"kind": "box", "size": [0.6, 0.6, 0.6]}}

@@ -11,6 +11,7 @@ import numpy as np
 from scipy import ndimage
 from skimage.measure import find_contours
 
+from basin.geometry.distance import Distance
 from basin.geometry.mesh import TriangleMesh
 from basin.kernels import kernel
 from basin.scene import Collider, Fill, Scene
@@ -20,6 +21,7 @@ from basin.stages.gestures.flight import kept_distance
 from basin.surface.polygonise import polygonise
 
 MOST_NODES = 1_500_000  # of the grid that is looked at; more is looked at more coarsely
+FAR = 4.0  # voxels from what is solid; distances beyond are not told apart
 INTO = 0.6  # voxels that the shape reaches into the walls, so that no gap is left at them
 PASSES = 0.5  # voxels from what is solid
 SEARCHES = 14  # halvings of the width of a leak
@@ -169,24 +171,39 @@ def _grid(scene: Scene, files: SceneFiles, frame: int, quality: str) -> _Grid:
     while float(np.prod(np.round(size / dx) + 1)) > MOST_NODES:
         dx *= 1.1
     shape = tuple(int(n) + 1 for n in np.maximum(np.round(size / dx), 1))
-    axes = [low[d] + np.arange(shape[d]) * dx for d in range(3)]
-    points = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
-    phi = np.full(len(points), np.float64(4 * dx))
+    phi = np.full(shape, np.float64(FAR * dx))
     for collider in colliders:
-        held = kept_distance(collider, scene, files, dx).at_time(time)
-        phi = np.minimum(phi, held.placed_at(points, scene.placement(collider).matrix(time)))
+        held, matrix = kept_distance(collider, scene, files, dx).at_time(time), scene.placement(collider).matrix(time)
+        first, last = _reached(held, matrix, low, dx, shape)
+        if (last <= first).any():
+            continue
+        axes = [low[d] + np.arange(first[d], last[d]) * dx for d in range(3)]
+        points = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+        block = phi[first[0] : last[0], first[1] : last[1], first[2] : last[2]]
+        np.minimum(block, held.placed_at(points, matrix).reshape(block.shape), out=block)
     out = np.zeros(shape, bool)
     for n, axis in enumerate("xyz"):
         for end, plane in (("min", 0), ("max", -1)):
             wall = getattr(scene.domain.walls, f"{axis}_{end}")
             if wall == "open":
                 np.moveaxis(out, n, 0)[plane] = True
-    grid = _Grid(phi.reshape(shape), low, dx, out)
+    grid = _Grid(phi, low, dx, out)
     with _lock:
         _kept[key] = grid
         while len(_kept) > MOST_KEPT:
             _kept.popitem(last=False)
     return grid
+
+
+def _reached(
+    held: Distance, matrix: np.ndarray, low: np.ndarray, dx: float, shape: tuple[int, ...]
+) -> tuple[np.ndarray, np.ndarray]:
+    """First nodes, and those after the last, that are nearer to a placed shape than what counts as far."""
+    if not (np.isfinite(held.low).all() and np.isfinite(held.high).all()):
+        return np.zeros(3, int), np.array(shape)
+    at = (held.corners(matrix) - low) / dx
+    first, last = np.floor(at.min(axis=0) - FAR), np.ceil(at.max(axis=0) + FAR) + 1
+    return np.clip(first, 0, shape).astype(int), np.clip(last, 0, shape).astype(int)
 
 
 def _node(grid: _Grid, seed: tuple[float, float, float]) -> tuple[int, int, int]:
