@@ -160,6 +160,7 @@ class Supervised:
         now = time.monotonic()
         for name in [n for n, process in self._running.items() if process.poll() is not None]:
             if name not in self._due:
+                services.end(self._running[name])  # with what it has left behind
                 self._due[name] = now + (self.LATER if now - self._since[name] < self.LATER else self.SOON)
                 say(f"the {name} ended (exit {self._running[name].returncode}); starting it again")
             elif now >= self._due[name]:

@@ -10,6 +10,7 @@ import signal
 import socket
 import subprocess
 import time
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -90,7 +91,10 @@ def alive(pid: int) -> bool:
 
 
 def end(process: subprocess.Popen[bytes], seconds: float = 20) -> None:
-    """Ask a process of ours to end, then insist."""
+    """Ask a process of ours, which heads a session of its own, to end, then insist.
+
+    What it has begun and left behind ends with it: a worker that is killed leaves the process that was at a run.
+    """
     if process.poll() is None:
         process.send_signal(signal.SIGTERM)
         try:
@@ -98,6 +102,8 @@ def end(process: subprocess.Popen[bytes], seconds: float = 20) -> None:
         except subprocess.TimeoutExpired:
             process.kill()
             process.wait()
+    with suppress(ProcessLookupError):
+        os.killpg(process.pid, signal.SIGKILL)
 
 
 def start_database(profile: Profile) -> subprocess.Popen[bytes]:
