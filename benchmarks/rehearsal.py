@@ -6,7 +6,6 @@ A rehearsal is a process of the lowest priority; the run is the command line's, 
 
 from __future__ import annotations
 
-import os
 import statistics
 import subprocess
 import sys
@@ -16,12 +15,11 @@ import time
 from pathlib import Path
 
 from basin.scene import load_scene
-from basin.stages.beside import Beside
+from basin.stages.beside import Beside, give_way
 from basin.stages.gestures.rehearse import Rehearsed, next_frame
 from benchmarks.speed import PAGE, replaced
 
 STARTS = Path(__file__).resolve().parent.parent / "demo" / "starts"
-NICENESS = 19  # as `studio.productions.rehearsing` has it
 TURNS, FRAMES = 3, 24
 
 
@@ -48,7 +46,7 @@ def run(folder: Path) -> float:
 def main() -> None:
     """Measure the starting scenes alone, then a run with and without a rehearsal beside it, in turn."""
     process = Beside()
-    process.call(os.nice, NICENESS)
+    process.call(give_way)
     lines = ["`./zinc bench --rehearsal` (10 frames a second asked):", "", "| scene | frames a second |", "|---|---|"]
     for folder in sorted(p.parent for p in STARTS.glob("*/scene.json")):
         took = rehearsed(process, folder, FRAMES)[2:]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any, Protocol
 
 import numpy as np
@@ -99,6 +100,12 @@ class Shifted:
 SMALLEST = 1e-4  # scale
 
 
+@lru_cache(maxsize=1024)
+def _turn(x: float, y: float, z: float) -> np.ndarray:
+    """Turns (degrees) about X, then Y, then Z of the scene, (3, 3); kept, since most are asked for again and again."""
+    return np.asarray(Rotation.from_euler("xyz", [x, y, z], degrees=True).as_matrix())
+
+
 class Pose(Part):
     """Placement of an element; each value may be a number or a curve over shot seconds."""
 
@@ -131,8 +138,7 @@ class Pose(Part):
     def matrix(self, time: float) -> np.ndarray:
         """Affine matrix (4, 4), element to scene, at a shot time."""
         result = np.eye(4)
-        turn = Rotation.from_euler("xyz", value_at(self.rotation, time), degrees=True).as_matrix()
-        result[:3, :3] = turn * float(value_at(self.scale, time)[0])
+        result[:3, :3] = _turn(*map(float, value_at(self.rotation, time))) * float(value_at(self.scale, time)[0])
         result[:3, 3] = value_at(self.translation, time)
         return result
 

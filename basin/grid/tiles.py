@@ -78,6 +78,43 @@ def add(field, where, i0, j0, k0, block):
                 c += n
 
 
+@kernel
+def all_zero(line):
+    """Whether all values are zero; what is no number is not. Counted, which vectors do, as they do not look for the
+    least of floats."""
+    other = np.int32(0)
+    for n in range(line.shape[0]):
+        other += np.int32(line[n] != 0)
+    return other == 0
+
+
+@kernel
+def all_within(line, limit):
+    """Whether all values are nearer to zero than a limit; what is no number is not."""
+    beyond = np.int32(0)
+    for n in range(line.shape[0]):
+        beyond += np.int32(not abs(line[n]) < limit)
+    return beyond == 0
+
+
+@kernel
+def none_below(line, limit):
+    """Whether no value lies below a limit."""
+    below = np.int32(0)
+    for n in range(line.shape[0]):
+        below += np.int32(line[n] < limit)
+    return below == 0
+
+
+@kernel
+def all_below(line, limit):
+    """Whether all values lie below a limit."""
+    others = np.int32(0)
+    for n in range(line.shape[0]):
+        others += np.int32(not line[n] < limit)
+    return others == 0
+
+
 @kernel(inline="always")
 def blend(line, p, n, a, b, c):
     """Trilinear value in a block of width n that lies as one line: between place p and the next cells."""

@@ -9,7 +9,7 @@ from numba import prange
 
 from basin.grid.lanes import AHEAD, CONTRACT, prefetch
 from basin.grid.layout import PAD
-from basin.grid.tiles import at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
+from basin.grid.tiles import all_within, at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
 from basin.kernels import kernel
 from basin.liquid.particles import Particles, V, X
 from basin.liquid.solids import FAR as SOLIDS_FAR
@@ -55,7 +55,7 @@ def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic,
         load(v, where, i0, j0, k0, block[1])
         load(w, where, i0, j0, k0, block[2])
         line = block.reshape(3 * BLOCK**3)
-        within = h * max(line.max(), -line.min()) < np.float32(RIM - 1.0)
+        within = all_within(line, np.float32(RIM - 1.0) / h)
         for index in range(tile_start[t], tile_start[t + 1]):
             p = np.uint64(index)
             prefetch(record, p + np.uint64(AHEAD))

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import Tiles, at, load, velocity_in
+from basin.grid.tiles import Tiles, all_zero, at, load, velocity_in
 from basin.kernels import kernel, shared
 from basin.liquid.levelset import FARTHEST, LEAST_ROOM
 from basin.liquid.particles import M, Particles, X, new_ids
@@ -131,7 +131,7 @@ def _beside(volume, where, first, held):
                 for k in range(-8, 9, 8):
                     n = where[((first[t, 0] + i) >> 3) + 1, ((first[t, 1] + j) >> 3) + 1, ((first[t, 2] + k) >> 3) + 1]
                     if n > 0 and not held[t]:
-                        held[t] = volume[n].max() > 0.0
+                        held[t] = not all_zero(volume[n].reshape(512))
 
 
 @shared
@@ -139,7 +139,7 @@ def _add_share(volume, where, first, share):
     for t in prange(1, first.shape[0]):
         block = np.empty((10, 10, 10), np.float32)
         load(volume, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
-        if block.max() > 0.0:
+        if not all_zero(block.reshape(1000)):
             share[t] += mean_of_block(block, 1 / 6, 2 / 3)
 
 
@@ -170,7 +170,7 @@ def _depth(air, where, first, depth):
         depth[t] = FULL
         block = np.empty((n, n, n), np.uint8)
         load(air, where, first[t, 0] - DEEPEST, first[t, 1] - DEEPEST, first[t, 2] - DEEPEST, block)
-        if block.max() == 0:
+        if all_zero(block.reshape(n * n * n)):
             continue
         # squared distances axis by axis (Felzenszwalb & Huttenlocher 2012), the axes turned on each time
         field = np.where(block > 0, np.float32(0.0), FULL)
@@ -228,7 +228,7 @@ def _flowed(volume, room_of, u, v, w, ou, ov, ow, share, where, first, out, give
     """
     for t in prange(1, first.shape[0]):
         out[t] = volume[t]
-        if volume[t].max() <= 0.0:
+        if all_zero(volume[t].reshape(512)):
             continue
         held, room = np.empty((10, 10, 10), np.float32), np.empty((10, 10, 10), np.float32)
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1

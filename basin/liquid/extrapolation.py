@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import Tiles, at, gradient_in, load, value_in, velocity_in
+from basin.grid.tiles import Tiles, all_zero, at, gradient_in, load, row_of, value_in, velocity_in
 from basin.kernels import kernel, shared
 from basin.liquid.solids import Solids, velocity_of
 
@@ -34,12 +34,25 @@ def _layer(value, known, width, layer, new_value, new_known):
         new_known[p] = one if has else min(count, one)
 
 
+@kernel
+def _near(some, where, i0, j0, k0):
+    """Whether a tile, by its lowest cell, or one beside it is marked."""
+    for i in range(-8, 9, 8):
+        for j in range(-8, 9, 8):
+            for k in range(-8, 9, 8):
+                if some[row_of(where, i0 + i, j0 + j, k0 + k)]:
+                    return True
+    return False
+
+
 @kernel(parallel=True)
-def _outwards(field, valid, where, first, layers, out, reached):
+def _outwards(field, valid, some, where, first, layers, out, reached):
     # Layer by layer within a block that reaches as far as the layers do: what the block's edge
     # lacks never comes as far as the tile itself.
     width = 8 + 2 * layers
     for t in prange(1, first.shape[0]):
+        if not _near(some, where, first[t, 0], first[t, 1], first[t, 2]):
+            continue
         unknown = 0
         for i in range(8):
             for j in range(8):
@@ -52,12 +65,13 @@ def _outwards(field, valid, where, first, layers, out, reached):
         known = np.empty((2, width, width, width), np.float32)
         i0, j0, k0 = first[t, 0] - layers, first[t, 1] - layers, first[t, 2] - layers
         load(valid, where, i0, j0, k0, known[0])
-        if known[0].sum() == 0:
+        flag = known.reshape((2, width**3))
+        if all_zero(flag[0]):
             out[t] = 0.0
             continue
         value = np.empty((2, width, width, width), np.float32)
         load(field, where, i0, j0, k0, value[0])
-        flat, flag = value.reshape((2, width**3)), known.reshape((2, width**3))
+        flat = value.reshape((2, width**3))
         for n in range(width**3):
             flat[0, n] *= flag[0, n]
         for layer in range(1, layers + 1):
@@ -85,7 +99,8 @@ def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, t
             tiles.wrap(values, reached)
             last, until = (values, reached), min(AT_ONCE, layers - done)
             values, reached = tiles.field(), tiles.field(dtype=np.uint8)
-            _outwards(*last, tiles.where, tiles.first, until, values, reached)
+            some = last[1].reshape(len(last[1]), -1).any(axis=1)
+            _outwards(*last, some, tiles.where, tiles.first, until, values, reached)
         result.append(values)
     return result
 
@@ -124,11 +139,12 @@ def _onto_walls(beside, first, where, ou, ov, ow, u, v, w, phi, owner, motion, m
         load(u, where, i0, j0, k0, velocity[0])
         load(v, where, i0, j0, k0, velocity[1])
         load(w, where, i0, j0, k0, velocity[2])
-        if not moving and velocity.min() == 0.0 and velocity.max() == 0.0:
+        lines = velocity.reshape(3000)
+        if not moving and all_zero(lines):
             continue
         node = np.empty((11, 11, 11), np.float32)
         load(phi, where, i0, j0, k0, node)
-        lines, nodes = velocity.reshape(3000), node.reshape(1331)
+        nodes = node.reshape(1331)
         for axis in range(3):
             opened = ou if axis == 0 else (ov if axis == 1 else ow)
             field = new_u if axis == 0 else (new_v if axis == 1 else new_w)

@@ -12,7 +12,7 @@ from numba import prange
 from scipy.special import ndtri
 
 from basin.grid.lanes import AHEAD, CONTRACT, add_spline, prefetch
-from basin.grid.tiles import WITHIN, Tiles, add, load
+from basin.grid.tiles import WITHIN, Tiles, add, load, none_below, row_of
 from basin.kernels import kernel, shared
 from basin.liquid.particles import M, Particles, X
 from basin.liquid.room import WHOLE, mean_of_block
@@ -140,16 +140,20 @@ def _solve4(a, b):
 @kernel
 def _one_sided(block):
     """Whether all of a block is as far from the surface as can be told, on one side of it."""
-    least, most = block[0, 0, 0], block[0, 0, 0]
+    near, deep = np.int32(0), np.int32(0)
     for i in range(block.shape[0]):
         for j in range(block.shape[1]):
             for k in range(block.shape[2]):
-                least, most = min(least, block[i, j, k]), max(most, block[i, j, k])
-    return least >= FARTHEST or most <= -FARTHEST
+                near += np.int32(block[i, j, k] < FARTHEST)
+                deep += np.int32(block[i, j, k] > -FARTHEST)
+    return near == 0 or deep == 0
 
 
 @shared
 def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
+    # each field as one line: an unsigned place in it spares the tests of four indices
+    rooms, values, middles = wide.reshape(wide.size), phi.reshape(phi.size), middle.reshape(middle.size)
+    eight, three, cut_off = np.uint64(8), np.uint64(3), 1e-3
     for n in prange(beside.shape[0]):
         t = beside[n]
         s = slot[t]
@@ -157,10 +161,7 @@ def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
         load(phi, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
         if _one_sided(block):
             continue
-        a = np.zeros((4, 4))
-        b = np.zeros(4)
-        x = np.empty(4)
-        x[0] = 1.0
+        a, b = np.zeros((4, 4)), np.zeros(4)
         for ci in range(8):
             for cj in range(8):
                 for ck in range(8):
@@ -168,9 +169,10 @@ def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
                         continue
                     if _one_sided(block[ci : ci + 3, cj : cj + 3, ck : ck + 3]):
                         continue
-                    a[:] = 0.0
-                    b[:] = 0.0
                     most = -FAR
+                    # sums of the plane's least squares, each a number of its own: an array would be in memory
+                    one = mx = my = mz = xx = xy = yy = xz = yz = zz = 0.0
+                    value_one = value_x = value_y = value_z = 0.0
                     i, j, k = first[t, 0] + ci, first[t, 1] + cj, first[t, 2] + ck
                     mask = np.uint64(hidden[s, ci, cj, ck]) if s >= 0 else np.uint64(0)
                     for di in range(-1, 2):
@@ -179,25 +181,32 @@ def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
                                 if not seen_cell(mask, 9 * di + 3 * dj + dk + 13):
                                     continue
                                 ni, nj, nk = i + di, j + dj, k + dk
-                                m = where[(ni >> 3) + 1, (nj >> 3) + 1, (nk >> 3) + 1]
-                                ni, nj, nk = ni & 7, nj & 7, nk & 7
-                                e = wide[m, ni, nj, nk]
+                                m = row_of(where, ni, nj, nk)
+                                p = ((m * eight + np.uint64(ni & 7)) * eight + np.uint64(nj & 7)) * eight
+                                p += np.uint64(nk & 7)
+                                e = rooms[p]
                                 if e < LEAST_ROOM:
                                     continue
-                                x[1] = di + middle[m, ni, nj, nk, 0]
-                                x[2] = dj + middle[m, ni, nj, nk, 1]
-                                x[3] = dk + middle[m, ni, nj, nk, 2]
-                                value = phi[m, ni, nj, nk]
+                                q = three * p
+                                x = di + middles[q]
+                                y = dj + middles[q + np.uint64(1)]
+                                z = dk + middles[q + np.uint64(2)]
+                                value = values[p]
                                 most = max(most, value)
-                                weight = e * e / (1.0 + x[1] * x[1] + x[2] * x[2] + x[3] * x[3])
-                                if abs(value) > FAITHFUL:
-                                    weight *= 1e-3  # cut off: it only says on which side
-                                for p in range(4):
-                                    b[p] += weight * x[p] * value
-                                    for q in range(p + 1):
-                                        a[p, q] += weight * x[p] * x[q]
-                    if a[0, 0] <= 0.0:
+                                weight = e * e / (1.0 + x * x + y * y + z * z)
+                                weight *= cut_off if abs(value) > FAITHFUL else 1.0  # it only says on which side
+                                wx, wy, wz = weight * x, weight * y, weight * z
+                                one, mx, my, mz = one + weight, mx + wx, my + wy, mz + wz
+                                xx, xy, yy = xx + wx * x, xy + wy * x, yy + wy * y
+                                xz, yz, zz = xz + wz * x, yz + wz * y, zz + wz * z
+                                value_one, value_x = value_one + weight * value, value_x + wx * value
+                                value_y, value_z = value_y + wy * value, value_z + wz * value
+                    if one <= 0.0:
                         continue
+                    a[0, 0], a[1, 0], a[2, 0], a[3, 0] = one, mx, my, mz
+                    a[1, 1], a[2, 1], a[2, 2] = xx, xy, yy
+                    a[3, 1], a[3, 2], a[3, 3] = xz, yz, zz
+                    b[0], b[1], b[2], b[3] = value_one, value_x, value_y, value_z
                     for d in range(1, 4):
                         a[d, d] += FLATTER * a[0, 0]
                     _solve4(a, b)
@@ -250,7 +259,7 @@ def _ballistic(start, first, where, record, index, out):
     for t in prange(first.shape[0]):
         block = np.empty((10, 10, 10), np.int32)
         load(index, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
-        if block.min() >= 0:
+        if none_below(block.reshape(1000), 0):
             continue
         fx, fy, fz = np.float32(first[t, 0]), np.float32(first[t, 1]), np.float32(first[t, 2])
         for p in range(start[t], start[t + 1]):

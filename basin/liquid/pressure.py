@@ -18,7 +18,7 @@ from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD
 from basin.grid.pencils import LIVE, Matrix, link, list_pencils
 from basin.grid.poisson import Solution, Solver
-from basin.grid.tiles import at, load
+from basin.grid.tiles import all_below, at, load, row_of
 from basin.kernels import kernel, shared
 from basin.liquid.solids import Solids, velocity_of
 
@@ -224,6 +224,15 @@ def right_side(
 @kernel(parallel=True)
 def _apply(axis, first, where, index, phi, opened, value, field, valid):
     for t in prange(1, first.shape[0]):
+        # the tile before along the axis has the other cells of the lowest faces
+        before = row_of(
+            where,
+            first[t, 0] - (8 if axis == 0 else 0),
+            first[t, 1] - (8 if axis == 1 else 0),
+            first[t, 2] - (8 if axis == 2 else 0),
+        )
+        if all_below(index[t].reshape(512), 0) and all_below(index[before].reshape(512), 0):
+            continue
         for a in range(8):
             i = first[t, 0] + a
             for b in range(8):

@@ -12,7 +12,7 @@ from numba import prange
 
 from basin.grid.lanes import AHEAD, CONTRACT, prefetch
 from basin.grid.pencils import LIVE
-from basin.grid.tiles import WITHIN, at, load, velocity_in
+from basin.grid.tiles import WITHIN, all_zero, at, load, velocity_in
 from basin.kernels import kernel, shared
 from basin.liquid.particles import X
 from basin.liquid.pressure import System, apply_gradient
@@ -59,7 +59,7 @@ def _move(start, first, record, u, v, w, where, skip, hidden):
         load(v, where, i0, j0, k0, block[1])
         load(w, where, i0, j0, k0, block[2])
         line = block.reshape(3000)
-        if line.max() == 0.0 and line.min() == 0.0:
+        if all_zero(line):
             continue
         fx, fy, fz = np.float32(i0), np.float32(j0), np.float32(k0)
         for index in range(start[t], start[t + 1]):

@@ -25,7 +25,7 @@ import numpy as np
 from numba import prange
 
 from basin.grid.fractions import SLIT
-from basin.grid.tiles import Tiles, load
+from basin.grid.tiles import Tiles, all_zero, load, none_below
 from basin.kernels import kernel, shared
 from basin.liquid import levelset
 from basin.liquid.band import MadeOf
@@ -159,7 +159,7 @@ def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wid
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
         depth, thick = np.empty((10, 10, 10), np.float32), np.empty((10, 10, 10), np.float32)
         load(phi, where, i0, j0, k0, depth)
-        if depth.min() >= 1.5:  # then no cube about a face or an edge holds any
+        if none_below(depth.reshape(1000), np.float32(1.5)):  # then no cube about a face or an edge holds any
             continue
         load(nu, where, i0, j0, k0, thick)
         room, node = np.empty((10, 10, 10), np.float32), np.empty((11, 11, 11), np.float32)
@@ -203,9 +203,9 @@ def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
         load(xy, where, i0, j0, k0, block[1])
         load(xz, where, i0, j0, k0, block[2])
         load(yz, where, i0, j0, k0, block[3])
-        if block.max() <= 0:
-            continue
         line = block.reshape((4, 1000))
+        if all_zero(block.reshape(4000)):
+            continue
         for a in range(8):
             for b in range(8):
                 for c in range(8):

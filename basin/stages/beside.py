@@ -73,6 +73,13 @@ class Beside:
             self._process.wait()
 
 
+def give_way() -> None:
+    """Let this process, before it has threads, run only when no other wants to (Linux; elsewhere, as rarely as may be)."""
+    os.nice(19)
+    if hasattr(os, "SCHED_IDLE"):
+        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+
+
 @contextmanager
 def several(count: int, begin: Callable[..., None], *given: Any) -> Iterator[Callable[..., Future[Any]]]:
     """Processes made ready by `begin`, and what gives one of them that is idle something to do."""

@@ -32,11 +32,13 @@ MESHING_PER_PARTICLE = 225  # in one process, at half the liquid's voxel; more b
 VERTICES_PER_PARTICLE = 0.5  # to the power of 2/3
 VERTEX_BYTES = 60
 # before this machine's own runs say more (`basin.stages.pace`): of two processors; `benchmarks.forecast` compares
-SECONDS_A_SUBSTEP = 0.035
-SECONDS_PER_PARTICLE = 1.0e-6  # and substep
-SECONDS_OF_VISCOSITY = 6.0e-6
-SECONDS_A_SURFACE = 0.15
-SECONDS_PER_MESHED = 2.0e-6  # particle, at half the liquid's voxel
+SECONDS_TO_BEGIN = 1.0  # until the first frame of a liquid, most of it for kernels that are loaded
+SECONDS_A_SUBSTEP = 0.03
+SECONDS_PER_PARTICLE = 0.35e-6  # and substep
+SECONDS_OF_VISCOSITY = 3.0e-6
+SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
+SECONDS_A_SURFACE = 0.1
+SECONDS_PER_MESHED = 1.0e-6  # particle, at half the liquid's voxel
 SECONDS_OF_COLLIDERS = 0.5  # for each mesh that is taken out of the surface
 
 
@@ -112,8 +114,15 @@ def _poured(element: Inflow, mesh: TriangleMesh, scene: Scene, times: np.ndarray
     return np.asarray(across * float(np.linalg.norm(element.velocity)) * gone)
 
 
+SPLASHES = 1.35  # times as fast as what pours arrives, its spray leaves
+CALMS = (
+    0.7  # of the speed at which what is let go arrives, in the mean over a shot: it begins at rest and comes to rest
+)
+
+
 def fastest(scene: Scene, files: SceneFiles) -> float:
-    """The speed (m per shot second) that liquid will about have: of what pours and falls, and of what pushes it."""
+    """The speed (m per shot second) that the fastest liquid will have in the mean over the shot: of what pours and falls,
+    and of what pushes it."""
     time = scene.time
     pull = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0))) * time.time_scale**2
     low, top = scene.domain.low[1], scene.domain.low[1] + scene.domain.size[1]
@@ -139,7 +148,8 @@ def fastest(scene: Scene, files: SceneFiles) -> float:
         if isinstance(element, Inflow) and element.amount in ("flow", "total"):
             given = np.diff(_poured(element, mesh, scene, np.array([element.start, element.start + 1.0])))
             start = float(given[0]) / max(mesh.area(), 1e-12)
-        found = max(found, float(np.sqrt(start**2 + 2 * pull * share * fall)))
+        arrives = float(np.sqrt(start**2 + 2 * pull * share * fall))
+        found = max(found, (SPLASHES if isinstance(element, Inflow) else CALMS) * arrives)
     for force in scene.of_kind(Force):
         strength = getattr(force.effect, "strength", 0.0)
         if isinstance(strength, float | int):
@@ -152,11 +162,11 @@ def liquid_seconds(size: Size, scene: Scene, files: SceneFiles, quality: str) ->
     """Seconds of this kind of machine that all frames of the liquid take."""
     settings = scene.liquid
     moved = fastest(scene, files) / scene.time.fps / scene.voxel_size(quality)
-    pairs = np.ceil(moved / settings.cfl / 2) * 2
-    substeps = float(np.clip(pairs, settings.substeps_min, settings.substeps_max))
+    # they come in pairs: to go from any number to the next even one adds one in the mean
+    substeps = float(np.clip(max(moved / settings.cfl + 1, 2), settings.substeps_min, settings.substeps_max))
     each = SECONDS_PER_PARTICLE + (SECONDS_OF_VISCOSITY if "viscosity" in size.carried else 0.0)
     over = size.over[1:]
-    return float((substeps * (SECONDS_A_SUBSTEP * (over > 0) + each * over)).sum())
+    return SECONDS_TO_BEGIN + float((substeps * (SECONDS_A_SUBSTEP * (over > 0) + each * over)).sum())
 
 
 def surface_seconds(size: Size, scene: Scene) -> float:
@@ -166,7 +176,7 @@ def surface_seconds(size: Size, scene: Scene) -> float:
     each = SECONDS_A_SURFACE + SECONDS_PER_MESHED * size.over * finer
     if settings.colliders == "remove":
         each = each + SECONDS_OF_COLLIDERS * sum(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider))
-    return float(each.sum()) / 2
+    return SECONDS_TO_MESH + float(each.sum()) / 2
 
 
 def liquid_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:

@@ -20,7 +20,7 @@ from basin.surface.cloud import BAND, MOST_BAND, Cloud, Reach, furthest
 from basin.surface.kernels import WIDER, ellipsoids
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-6"
+ALGORITHM = "surface-7"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes

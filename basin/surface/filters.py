@@ -18,6 +18,7 @@ from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mas
 Solids = Callable[[np.ndarray], np.ndarray]  # distance (n,) in metres of points (n, 3) from the nearest collider
 STEP = 1 / 6  # squared voxels: longest step of the flow by curvature that is stable
 RENEWED = 6  # steps of the flow after which the distance is found again
+FARTHEST_MOVE = 2.0  # voxels that a surface is moved at most to hold its volume
 NEAR = 4.0  # voxels about the surface in which filters of small reach work
 
 
@@ -54,15 +55,22 @@ def volume(field: Field) -> float:
 
 def with_volume(field: Field, wanted: float, share: np.ndarray | None = None) -> Field:
     """A field moved, where a share (on its nodes) says how much, so that it holds a volume in m3."""
-    near = np.abs(field.phi) < NEAR * field.voxel
+    edge = (FARTHEST_MOVE + 0.5) * field.voxel  # beyond, no move changes whether a node's voxel is full
+    near = np.abs(field.phi) < edge
+    # most nodes are as far out as can be told: alike, if they are moved alike
+    plateau = field.phi.max()
+    alike = int(np.count_nonzero(field.phi == plateau)) if share is None and plateau < edge else 0
+    if alike:
+        near &= field.phi < plateau
     phi = field.phi[near]
     weight = np.ones_like(phi) if share is None else share[near].astype(np.float32)
-    rest = float(np.count_nonzero(field.phi <= -NEAR * field.voxel)) * field.voxel**3
+    rest = float(np.count_nonzero(field.phi <= -edge)) * field.voxel**3
 
     def held(move: float) -> float:
-        return rest + float(_full(phi, weight, move, field.voxel).sum()) * field.voxel**3
+        full = float(_full(phi, weight, move, field.voxel).sum())
+        return rest + (full + alike * min(max(0.5 - (plateau - move) / field.voxel, 0.0), 1.0)) * field.voxel**3
 
-    low, high = -2 * field.voxel, 2 * field.voxel
+    low, high = -FARTHEST_MOVE * field.voxel, FARTHEST_MOVE * field.voxel
     if not near.any() or not held(low) < wanted < held(high):
         return field
     move = brentq(lambda m: held(m) - wanted, low, high, xtol=1e-6 * field.voxel)

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import os
 import threading
 import time as clock
 from collections import OrderedDict
 from collections.abc import Hashable
 from dataclasses import dataclass, field
 
-from basin.stages.beside import Beside, ProcessEnded
+from basin.stages.beside import Beside, ProcessEnded, give_way
 from basin.stages.gestures.rehearse import RehearsalFailure, Rehearsed, next_frame
 from studio.errors import Refused
 
 MOST = 2  # at a time on this machine
 UNSEEN = 15.0  # seconds that one goes on to be there without being asked for
-NICENESS = 19  # a run under way comes first
 
 
 @dataclass
@@ -66,7 +64,7 @@ def _of(whose: Hashable) -> _One:
             if len(_there) >= MOST:
                 raise Refused(["Two others are rehearsing on this machine; wait until one of them leaves."], 409)
             one = _there[whose] = _One(Beside(), clock.monotonic())
-            one.process.call(os.nice, NICENESS)
+            one.process.call(give_way)  # a run under way comes first
             _look_again()
         one.seen = clock.monotonic()
         return one

@@ -13,7 +13,7 @@ from django.test import SimpleTestCase
 from basin.cache import Cache
 from basin.scene import Scene, parse_scene
 from basin.stages import measuring, samples
-from basin.stages.costs import fastest, liquid_seconds, liquid_size
+from basin.stages.costs import CALMS, SPLASHES, fastest, liquid_seconds, liquid_size
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast, voxel_for
 from basin.stages.pace import Pace
@@ -109,7 +109,13 @@ class Reckoning(SimpleTestCase):
 
     def test_a_drop_is_as_fast_as_its_fall_makes_it(self) -> None:
         found = fastest(self.scene([self.drop(0.8)]), SceneFiles(Path(".")))
-        self.assertAlmostEqual(found, (2 * G * 0.8) ** 0.5, delta=0.02 * found)
+        self.assertAlmostEqual(found, CALMS * (2 * G * 0.8) ** 0.5, delta=0.02 * found)
+
+    def test_a_stream_that_splashes_is_faster_than_its_fall(self) -> None:
+        tap = {"kind": "inflow", "name": "Tap", "shape": {"kind": "disc"}, "velocity": [0, -1.0, 0]}
+        tap["pose"] = {"translation": [0, 0.9, 0]}
+        found = fastest(self.scene([tap]), SceneFiles(Path(".")))
+        self.assertAlmostEqual(found, SPLASHES * (1.0 + 2 * G * 0.9) ** 0.5, delta=0.02 * found)
 
     def test_particles_come_with_an_inflow_and_with_fills_of_later_frames(self) -> None:
         late = {**self.drop(0.8), "start_frame": 13}

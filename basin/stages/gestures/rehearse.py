@@ -23,7 +23,7 @@ from basin.stages.stage import Job, all_keys
 from basin.stages.view import pack_points
 
 PARTICLES = 20_000  # at the fullest frame: what two processors move ten times a second
-SUBSTEPS = 6  # of a frame at most: fast liquid goes further in one than it would in a run
+SUBSTEPS = 4  # of a frame at most: fast liquid goes further in one than it would in a run
 COARSEST = 16.0  # times the final voxel
 BUDGET = 60_000  # points that are sent
 
