@@ -74,7 +74,7 @@ class Beside:
 
 
 def give_way() -> None:
-    """Let this process, before it has threads, run only when no other wants to (Linux; elsewhere, as rarely as may be)."""
+    """Let this process, before it has threads, run only when no other wants to, or as rarely as may be."""
     os.nice(19)
     if hasattr(os, "SCHED_IDLE"):
         os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))

@@ -33,8 +33,8 @@ VERTICES_PER_PARTICLE = 0.5  # to the power of 2/3
 VERTEX_BYTES = 60
 # before this machine's own runs say more (`basin.stages.pace`): of two processors; `benchmarks.forecast` compares
 SECONDS_TO_BEGIN = 1.0  # until the first frame of a liquid, most of it for kernels that are loaded
-SECONDS_A_SUBSTEP = 0.03
-SECONDS_PER_PARTICLE = 0.35e-6  # and substep
+SECONDS_A_SUBSTEP = 0.02
+SECONDS_PER_PARTICLE = 0.3e-6  # and substep
 SECONDS_OF_VISCOSITY = 3.0e-6
 SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
 SECONDS_A_SURFACE = 0.1
@@ -121,8 +121,10 @@ CALMS = (
 
 
 def fastest(scene: Scene, files: SceneFiles) -> float:
-    """The speed (m per shot second) that the fastest liquid will have in the mean over the shot: of what pours and falls,
-    and of what pushes it."""
+    """The speed (m per shot second) that the fastest liquid will have in the mean over the shot.
+
+    It is that of what pours and falls, and of what pushes it.
+    """
     time = scene.time
     pull = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0))) * time.time_scale**2
     low, top = scene.domain.low[1], scene.domain.low[1] + scene.domain.size[1]
