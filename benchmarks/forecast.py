@@ -56,7 +56,7 @@ def main() -> None:
         found = [one for quality in qualities for file in scenes for one in rows(file, quality, pace)]
     good = sum(off <= ASKED for _, off in found)
     lines = [
-        f"`./zinc bench {' '.join(['--forecast', *sys.argv[1:]])}`: seconds reckoned after the measuring of a first "
+        f"`./zinc bench {' '.join(sys.argv[1:])}`: seconds reckoned after the measuring of a first "
         "start, before anything is learned from runs, and that runs then took. "
         f"{good} of {len(found)} are within {ASKED} times; the worst is {max(off for _, off in found):.2f} times off.",
         "",

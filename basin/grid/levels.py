@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numba import prange
 
-from basin.kernels import kernel
+from basin.kernels import kernel, shared
 
 SWEEPS = 2
 COARSEST_SWEEPS = 12
@@ -209,7 +209,7 @@ def _hang_together(first, row, start, column, weight, block, part, parts):
                             break
 
 
-@kernel(parallel=True)
+@shared
 def _couple(
     counting,
     member_start,

@@ -19,7 +19,7 @@ import numpy as np
 from numba import prange
 
 from basin.grid.layout import PAD, TILE, Layout
-from basin.kernels import kernel
+from basin.kernels import kernel, shared
 
 # Largest place of a tile's particle in the tile's block with a rim of one cell. In the first tiles, whose blocks begin
 # at -1, a place just under 8 rounds up to 9 without it, and its cell's far corners lie outside the block.
@@ -362,7 +362,7 @@ def _has_image(i, n, wraps):
     return wraps and 0 <= i <= n + 2 * PAD
 
 
-@kernel(parallel=True)
+@shared
 def _fold(field, where, first, inner, periodic):
     # only the domain's own cells are written and only those beyond it read, so the order is free
     reach = PAD + 1

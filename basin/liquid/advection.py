@@ -10,7 +10,7 @@ from numba import prange
 from basin.grid.lanes import AHEAD, CONTRACT, prefetch
 from basin.grid.layout import PAD
 from basin.grid.tiles import all_within, at, gradient, load, row_of, sample, sample_velocity, value_in, velocity_in
-from basin.kernels import kernel
+from basin.kernels import kernel, shared
 from basin.liquid.particles import Particles, V, X
 from basin.liquid.solids import FAR as SOLIDS_FAR
 from basin.liquid.solids import velocity_of
@@ -42,7 +42,7 @@ def _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z):
     return velocity_in(line, BLOCK, px, py, pz)
 
 
-@kernel(parallel=True, fastmath=CONTRACT)
+@shared(fastmath=CONTRACT)
 def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic, hidden, start):
     # Ralston's third-order method: the field is frozen over the substep, so the order is that of
     # the path through it.
@@ -130,7 +130,7 @@ def _pushed_out(line, phi, where, i0, j0, k0, x, y, z):
     return x, y, z
 
 
-@kernel(parallel=True)
+@shared
 def _keep_out(
     tile_start, first, number, near, start, record, where, phi, owner, motion, ballistic, friction, dt, narrow
 ):

@@ -15,7 +15,7 @@ from basin.geometry.pose import Placement, scale_of
 from basin.grid.fractions import SLIT
 from basin.grid.layout import PAD, Layout
 from basin.grid.tiles import Tiles, at
-from basin.kernels import kernel
+from basin.kernels import kernel, shared
 from basin.liquid.effects import Attraction, Drag, Effect, Turbulence, Vortex, Wind
 from basin.liquid.particles import Particles, V, X
 from basin.liquid.settings import WATER
@@ -228,7 +228,7 @@ def _beside(field, where, i, j, k, axis, own):
     return total
 
 
-@kernel(parallel=True)
+@shared
 def _skins(first, where, phi, ou, ov, ow, skin):
     """Surface per volume (1/voxel) of liquid cells: what they are fuller than their neighbours towards the air.
 
@@ -256,7 +256,7 @@ def _skins(first, where, phi, ou, ov, ow, skin):
                     skin[t, i, j, k] = np.sqrt(total)
 
 
-@kernel(parallel=True)
+@shared
 def _push_faces(first, where, u0, v0, w0, phi, skin, opened, low, dx, rows, wave, begin, dt, axis, field):
     reach = np.sqrt(3.0) * 4.5 * dx
     for t in prange(1, first.shape[0]):

@@ -6,7 +6,7 @@ import numpy as np
 from numba import prange
 
 from basin.grid.tiles import at
-from basin.kernels import kernel, shared
+from basin.kernels import shared
 from basin.liquid.particles import M, Particles, new_ids
 from basin.liquid.randomness import uniform
 from basin.liquid.sorting import Arranged
@@ -65,7 +65,7 @@ def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_in
             start = end
 
 
-@kernel(parallel=True)
+@shared
 def _merge(first, changed, remove_into, record, carried):
     for t in prange(first.shape[0] - 1):
         if not changed[t]:

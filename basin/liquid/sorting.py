@@ -11,7 +11,7 @@ from numba import prange
 from basin.grid.lanes import AHEAD, prefetch
 from basin.grid.layout import TILE, Layout
 from basin.grid.tiles import Tiles, tiles_near
-from basin.kernels import kernel
+from basin.kernels import kernel, shared
 from basin.liquid.particles import Particles
 
 CHUNK = 1 << 15  # particles counted together
@@ -110,7 +110,7 @@ def _by_tile(tile, rank, place, order):
             place[c, t] += 1
 
 
-@kernel(parallel=True)
+@shared
 def _by_cell(start, cell, order, first, result, moved, low, high):
     for t in prange(start.shape[0] - 1):
         place = np.zeros(513, np.int64)

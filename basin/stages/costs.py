@@ -33,12 +33,14 @@ VERTICES_PER_PARTICLE = 0.5  # to the power of 2/3
 VERTEX_BYTES = 60
 # before this machine's own runs say more (`basin.stages.pace`): of two processors; `benchmarks.forecast` compares
 SECONDS_TO_BEGIN = 1.0  # until the first frame of a liquid, most of it for kernels that are loaded
-SECONDS_A_SUBSTEP = 0.02
-SECONDS_PER_PARTICLE = 0.3e-6  # and substep
+SECONDS_A_SUBSTEP = 0.01
+SECONDS_PER_SURFACE = 12e-6  # and substep, of as many particles to the power of 2/3 as lie at a surface
+SECONDS_PER_PARTICLE = 0.25e-6  # and substep
 SECONDS_OF_VISCOSITY = 3.0e-6
 SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
 SECONDS_A_SURFACE = 0.1
-SECONDS_PER_MESHED = 1.0e-6  # particle, at half the liquid's voxel
+SECONDS_PER_MESHED = 1.6e-6  # particle, at half the liquid's voxel
+SECONDS_PER_NODE = 15e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
 SECONDS_OF_COLLIDERS = 0.5  # for each mesh that is taken out of the surface
 
 
@@ -168,7 +170,8 @@ def liquid_seconds(size: Size, scene: Scene, files: SceneFiles, quality: str) ->
     substeps = float(np.clip(max(moved / settings.cfl + 1, 2), settings.substeps_min, settings.substeps_max))
     each = SECONDS_PER_PARTICLE + (SECONDS_OF_VISCOSITY if "viscosity" in size.carried else 0.0)
     over = size.over[1:]
-    return SECONDS_TO_BEGIN + float((substeps * (SECONDS_A_SUBSTEP * (over > 0) + each * over)).sum())
+    a_substep = SECONDS_A_SUBSTEP * (over > 0) + SECONDS_PER_SURFACE * over ** (2 / 3) + each * over
+    return SECONDS_TO_BEGIN + float((substeps * a_substep).sum())
 
 
 def surface_seconds(size: Size, scene: Scene) -> float:
@@ -176,6 +179,7 @@ def surface_seconds(size: Size, scene: Scene) -> float:
     settings = scene.surface
     finer = (0.5 / settings.voxel_share) ** 2
     each = SECONDS_A_SURFACE + SECONDS_PER_MESHED * size.over * finer
+    each = each + SECONDS_PER_NODE * size.voxels / settings.voxel_share**3
     if settings.colliders == "remove":
         each = each + SECONDS_OF_COLLIDERS * sum(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider))
     return SECONDS_TO_MESH + float(each.sum()) / 2

@@ -203,7 +203,7 @@ def _spread(foot, seed, changed, new_seed, new_changed):
                 new_changed[i, j, k] = who != seed[i, j, k]
 
 
-@kernel(parallel=True)
+@shared
 def _to_feet(phi, foot, seed, far, h):
     for i in prange(phi.shape[0]):
         for j in range(phi.shape[1]):

@@ -7,7 +7,7 @@ from django.test import SimpleTestCase
 from scipy.ndimage import map_coordinates
 
 from basin.grid.layout import PAD, TILE, Layout, make_layout
-from basin.grid.tiles import Tiles, load, sample, tile_set, tiles_near
+from basin.grid.tiles import Tiles, all_below, all_within, all_zero, load, none_below, sample, tile_set, tiles_near
 from basin.liquid.extrapolation import outwards
 from basin.liquid.particles import Particles
 from basin.liquid.sorting import sorted_particles
@@ -111,7 +111,16 @@ class Outwards(SimpleTestCase):
     def test_four_layers(self) -> None:
         rng = np.random.default_rng(7)
         layout = box((24, 24, 24))
-        known = (rng.uniform(size=layout.cells) < 0.02).astype(np.uint8)
+        self.check(layout, (rng.uniform(size=layout.cells) < 0.02).astype(np.uint8))
+
+    def test_from_what_is_known_in_one_corner_alone(self) -> None:
+        layout = box((40, 24, 40))
+        known = np.zeros(layout.cells, np.uint8)
+        known[14:16, 7:9, 15:18] = 1  # about the edges of tiles
+        self.check(layout, known)
+
+    def check(self, layout: Layout, known: np.ndarray) -> None:
+        rng = np.random.default_rng(8)
         value = (rng.normal(size=layout.cells) * known).astype(np.float32)
         tiles, field = filled(layout, value)
         _, flag = filled(layout, known)
@@ -165,3 +174,41 @@ class CostFollowsTheLiquid(SimpleTestCase):
         self.assertGreater(len(run.state.particles), 60_000)
         self.assertLess(len(made[0].tiles), 400)
         self.assertAlmostEqual(float(run.state.particles.position[:, 1].min()), PAD, delta=0.5)
+
+
+class WholeTiles(SimpleTestCase):
+    """What is asked of all values of a tile at once, against NumPy's own answers; what is no number hides nothing."""
+
+    def test_answers_are_numpys(self) -> None:
+        rng = np.random.default_rng(3)
+        for size in (1, 7, 512, 1001):
+            for scale in (0.0, 0.4, 3.0):
+                line = (scale * rng.uniform(-1, 1, size)).astype(np.float32)
+                self.assertEqual(bool(all_zero(line)), not line.any())
+                for limit in (-0.5, 0.0, 0.5, 2.0):
+                    limit = np.float32(limit)
+                    self.assertEqual(bool(none_below(line, limit)), bool(line.min() >= limit))
+                    self.assertEqual(bool(all_below(line, limit)), bool(line.max() < limit))
+                    self.assertEqual(bool(all_within(line, limit)), bool(np.abs(line).max() < limit))
+
+    def test_one_value_is_found_wherever_it_is(self) -> None:
+        for place in (0, 255, 511):
+            line = np.zeros(512, np.float32)
+            line[place] = -1e-30
+            self.assertFalse(all_zero(line))
+            self.assertFalse(none_below(line, np.float32(0.0)))
+
+    def test_what_is_no_number_is_neither_zero_nor_near_nor_below(self) -> None:
+        line = np.zeros(512, np.float32)
+        line[77] = np.nan
+        self.assertFalse(all_zero(line))
+        self.assertFalse(all_within(line, np.float32(1.0)))
+        self.assertFalse(all_below(line, np.float32(1.0)))
+
+    def test_cells_without_a_place_are_told_from_those_with(self) -> None:
+        index = np.full(512, -1, np.int32)
+        self.assertTrue(all_below(index, 0))
+        self.assertFalse(none_below(index, 0))
+        index[300] = 0
+        self.assertFalse(all_below(index, 0))
+        self.assertTrue(none_below(np.maximum(index, 0), 0))

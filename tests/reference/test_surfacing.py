@@ -8,6 +8,7 @@ import numpy as np
 import trimesh
 from django.test import SimpleTestCase
 from scipy import ndimage
+from scipy.optimize import brentq
 from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh
@@ -15,7 +16,7 @@ from basin.surface import splat
 from basin.surface.cloud import Cloud, Reach
 from basin.surface.cutting import clipped, fitted_to
 from basin.surface.field import Field, Points, Simulated, particle_field
-from basin.surface.filters import Context, curvature_flow, distances, filtered, mask, redistanced, volume
+from basin.surface.filters import Context, curvature_flow, distances, filtered, mask, redistanced, volume, with_volume
 from basin.surface.finish import faired, subdivided, thinned, unwrapped
 from basin.surface.kernels import MOST_RATIO, ellipsoids
 from basin.surface.mesh import Joined, Surroundings, surface_frame
@@ -679,3 +680,47 @@ class Finishing(SimpleTestCase):
         frame = surface_frame(cloud, 0.5, SurfaceSettings(thinning=100, fairing=5))
         exact = frame.position @ np.array([[0.1, 0.0, 0.2], [0.0, -0.3, 0.0], [0.0, 0.1, 0.0]])
         self.assertLess(float(np.abs(frame.attributes["velocity"] - exact).max()), 1e-3)
+
+
+class HeldVolume(SimpleTestCase):
+    """A surface moved so that it holds a volume, against balls and SciPy's root over all nodes."""
+
+    VOXEL = 0.1
+
+    def ball(self, radius: float, as_far_as: float) -> Field:
+        """The distance to a sphere, told as far as some voxels from it."""
+        nodes = np.stack(np.meshgrid(*[np.arange(-2, 2.01, self.VOXEL)] * 3, indexing="ij"), axis=-1)
+        phi = np.linalg.norm(nodes, axis=-1) - radius
+        reach = as_far_as * self.VOXEL
+        return Field(np.clip(phi, -reach, reach).astype(np.float32), np.full(3, -2.0), self.VOXEL)
+
+    def test_a_ball_has_the_radius_of_the_volume(self) -> None:
+        for as_far_as in (1.2, 3.0, 9.0):
+            for radius in (0.93, 1.06):
+                found = with_volume(self.ball(1.0, as_far_as), 4 / 3 * np.pi * radius**3)
+                with self.subTest(as_far_as=as_far_as, radius=radius):
+                    # a triangle's chord of at most a voxel's diagonal cuts off its sagitta, and a share that is linear
+                    # across a voxel holds the second moment of its width more
+                    off = self.VOXEL**2 * (3 / 8 + 1 / 12) / radius
+                    self.assertAlmostEqual(radius_of(found), radius, delta=off)
+
+    def test_the_move_is_that_of_all_nodes(self) -> None:
+        field = self.ball(1.0, 1.2)
+        share = np.linspace(0, 1, field.phi.size).reshape(field.phi.shape)
+        wanted = 1.04 * volume(field)
+        for weight in (None, share):
+            found = with_volume(field, wanted, weight)
+
+            def missing(move: float, weight: np.ndarray | None = weight) -> float:
+                phi = field.phi - move * (1.0 if weight is None else weight)
+                return float(np.clip(0.5 - phi / self.VOXEL, 0, 1).sum()) * self.VOXEL**3 - wanted
+
+            move = brentq(missing, 0.0, self.VOXEL)
+            expected = field.phi - move * (1.0 if weight is None else weight)
+            np.testing.assert_allclose(found.phi, expected, atol=1e-4 * self.VOXEL)
+
+    def test_what_cannot_be_held_is_left_alone(self) -> None:
+        field = self.ball(1.0, 3.0)
+        self.assertIs(with_volume(field, 1e-3), field)
+        empty = Field(np.full((5, 5, 5), 1.0, np.float32), np.zeros(3), self.VOXEL)
+        self.assertIs(with_volume(empty, 0.1), empty)
