@@ -25,7 +25,7 @@ DEBIAN = {
     "redis-server": "/usr/bin/redis-server",
     "python3-openvdb": "/usr/share/doc/python3-openvdb",
 }
-TOLD_EVERY = 4.0  # seconds
+TOLD_EVERY = 3.0  # seconds
 FOR_TESTS = {"chromium": "/usr/bin/chromium"}
 
 

@@ -38,7 +38,7 @@ from basin.stages.stage import stages
 
 TABLE = Path(__file__).with_name("kernels.json")
 PROCESSES = 2
-TOLD_EVERY = 4.0  # seconds
+TOLD_EVERY = 3.0  # seconds
 STALE = 90 * 24 * 3600.0  # seconds after which code that nobody has asked for is thrown away
 
 
