@@ -160,8 +160,10 @@ class Proof(HandCase):
             page.keyboard.type("1")
             page.locator(".beside").get_by_text("l/s").wait_for()
             page.keyboard.press("Enter")
-            page.mouse.up()
             self.there(page, 3)
+            page.get_by_label("Radius", exact=True).wait_for()
+            page.mouse.up()  # late: it picks nothing else
+            page.get_by_label("Radius", exact=True).wait_for()
         with self.action(page, "Make it narrower and put it higher"):
             self.give(page, "Radius", "0.08")
             self.give(page, "Translation y", "0.5")

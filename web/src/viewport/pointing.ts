@@ -51,6 +51,7 @@ export class Pointing {
   use(gesture: Gesture | null) {
     this.gesture = gesture
     this.going = false
+    this.pressed = null // to let go after Enter or Escape is the end of what was done, and picks nothing
     this.typed = ''
     this.canvas.style.cursor = gesture ? 'crosshair' : ''
     if (!gesture) this.heard.says([], 0, 0)
