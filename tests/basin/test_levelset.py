@@ -43,7 +43,7 @@ class PlanesAtWalls(SimpleTestCase):
     def plane(self, i: int, j: int, k: int) -> float:
         """The value of a cell by weighted least squares over its neighbourhood."""
         about = np.stack(np.meshgrid(*[[-1, 0, 1]] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
-        place = tuple((about + [i, j, k]).T)
+        place = tuple((about + np.array([i, j, k])).T)
         room, value = self.room[place].astype(float), self.phi[place].astype(float)
         seen = self.room[place] >= LEAST_ROOM
         off = about + self.middle[place].astype(float)
