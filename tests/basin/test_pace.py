@@ -150,9 +150,9 @@ class Reckoning(SimpleTestCase):
             list(
                 run(scene, Path("."), Cache(Path(folder) / "warm"), stages=("liquid",), quality="draft", frames=(1, 2))
             )
-            begun = time.perf_counter()
+            begun = time.process_time()
             list(run(scene, Path("."), Cache(Path(folder) / "run"), stages=("liquid",), quality="draft"))
-            took = time.perf_counter() - begun
-        # alone it is within 2; beside other tests a machine is half as fast
+            took = time.process_time() - begun
+        # seconds of a processor: what others do on the machine does not count
         self.assertLess(reckoned / took, 3.0)
         self.assertLess(took / reckoned, 5.0)

@@ -110,9 +110,9 @@ class Playing(SimpleTestCase):
     def test_a_frame_does_not_take_long(self) -> None:
         after = self.next(falling(), None)[0]["rehearsal"]["frame"]
         after = self.next(falling(), after)[0]["rehearsal"]["frame"]
-        begun = time.perf_counter()
+        begun = time.process_time()
         self.next(falling(), after)
-        self.assertLess(time.perf_counter() - begun, 2.0)  # a tenth of a second alone; tests have company
+        self.assertLess(time.process_time() - begun, 2.0)  # a tenth of a second alone; tests have company
 
 
 class FromACachedFrame(SimpleTestCase):

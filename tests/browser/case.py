@@ -18,7 +18,7 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import connections
 from django.test import TransactionTestCase, override_settings
-from playwright.sync_api import Page, Route, sync_playwright
+from playwright.sync_api import Page, Route, expect, sync_playwright
 
 from basin.stages.samples import tiny_scene
 from basin.stages.stage import OTHERS
@@ -29,6 +29,7 @@ from tests.waiting import until
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 PBKDF2 = "django.contrib.auth.hashers.PBKDF2PasswordHasher"
 ROOT = Path(__file__).resolve().parent.parent.parent
+PATIENT = 90.0  # seconds that anything of the page is waited for, at least: others may use the machine too
 CHROMIUM = [
     *("--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking"),
     *("--disable-component-update", "--disable-sync", "--use-gl=angle", "--use-angle=swiftshader"),
@@ -135,7 +136,8 @@ class PageCase(TransactionTestCase):
                 process.wait()
 
     def wait(self, what: Any, seconds: float, why: str) -> None:
-        until(what, why, seconds)
+        """Wait until something holds; longer than said where the machine has other things to do."""
+        until(what, why, max(seconds, PATIENT))
 
     def at_the_page(self, person: Callable[[Page], None], own_policy: bool = False) -> None:
         """Let somebody work in a browser; errors of the page fail the test.
@@ -145,7 +147,8 @@ class PageCase(TransactionTestCase):
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
             page = browser.new_page(viewport={"width": 1280, "height": 800}, bypass_csp=not own_policy)
-            page.set_default_timeout(60000)
+            page.set_default_timeout(1000 * PATIENT)
+            expect.set_options(timeout=1000 * PATIENT)
             errors: list[str] = []
             heard: list[str] = []
             page.on("pageerror", lambda error: errors.append(str(error)))

@@ -503,7 +503,7 @@ class FirstLight(PageCase):
         page.get_by_role("button", name="Put in a join").click()
         self.wait(lambda: "rotation" in str(self.scene()["surface"]["joins"]), 10, "the join was not kept")
         page.get_by_text("As set.").wait_for()
-        self.assertEqual(page.evaluate("window.viewport.marks.children.length"), 1)
+        page.wait_for_function("window.viewport.marks.children.length === 1")
         page.get_by_label("Take join 1 out").click()
         page.wait_for_function("window.viewport.marks.children.length === 0")
         page.keyboard.press("s")

@@ -186,9 +186,9 @@ class Hand(HandCase):
         page.get_by_role("button", name="Curves").click()
         dot = page.get_by_label("Pushing wall translation x at frame 19")
         with self.action(page, "Drag a key in time and value"):
+            dot.hover()  # which waits until the editor has opened and nothing moves any more
             box = dot.bounding_box()
             assert box
-            page.mouse.move(box["x"] + 4, box["y"] + 4)
             page.mouse.down()
             page.mouse.move(box["x"] + 34, box["y"] + 24, steps=5)
             page.get_by_text("stays").wait_for()
@@ -199,9 +199,9 @@ class Hand(HandCase):
         self.assertLess(now[2]["value"][0], before[2]["value"][0])
         self.assertEqual(now[2]["value"][1:], before[2]["value"][1:])
         with self.action(page, "Give it a slope"):
+            page.get_by_label("Slope after the key").hover()
             grip = page.get_by_label("Slope after the key").bounding_box()
             assert grip
-            page.mouse.move(grip["x"] + 4, grip["y"] + 4)
             page.mouse.down()
             page.mouse.move(grip["x"] + 14, grip["y"] - 30, steps=4)
             page.mouse.up()
@@ -345,7 +345,7 @@ class Hand(HandCase):
                 page.goto(take)
                 page.get_by_text("Voxel size").wait_for()
                 self.pick(page, "Stream")
-                page.get_by_text("is full of").wait_for(timeout=30_000)
+                page.get_by_text("is full of").wait_for()
                 with self.subTest(size=size["width"], look=look, page="take"):
                     self.assertEqual(self.faults(page), [])
                 wide = page.evaluate("document.documentElement.scrollWidth <= innerWidth")

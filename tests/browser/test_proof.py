@@ -87,7 +87,7 @@ class Proof(HandCase):
         self.assertAlmostEqual(keys[-1]["value"][0] - keys[0]["value"][0], 0.2, places=3)
         self.pick(page, "Inflow")
         stream = page.get_by_label("Stream", exact=True)
-        expect(stream).to_contain_text("meets the Ball".replace("the ", ""), timeout=10_000)
+        expect(stream).to_contain_text("meets the Ball".replace("the ", ""))
         frame = int(re.search(r"at frame (\d+)", stream.inner_text())[1])  # type: ignore[index]
         self.made(page, 24)
         # the first liquid strikes the ball where the parabola does: x = x0 + v t on a ball of its radius
@@ -169,7 +169,7 @@ class Proof(HandCase):
             self.give(page, "Translation y", "0.5")
             self.wait(lambda: self.element("Inflow")["pose"]["translation"][1] == 0.5, 10, "it was not moved")
         stream = page.get_by_label("Stream", exact=True)
-        expect(stream).to_contain_text("Tub is full of", timeout=20_000)
+        expect(stream).to_contain_text("Tub is full of")
         with self.action(page, "Say how high"):
             self.give(page, "Height to fill to", "0.14")
             expect(page.get_by_label("Height to fill to", exact=True)).to_have_value(re.compile(r"^0\.14"))
@@ -180,7 +180,7 @@ class Proof(HandCase):
         with self.action(page, "Stop when it is full"):
             page.get_by_role("button", name="Stop when it is full").click()
             self.wait(lambda: self.element("Inflow")["end"] is not None, 10, "it has no end")
-        expect(stream).to_contain_text(re.compile(r"full of [\d.]+ l"), timeout=20_000)  # as it pours now
+        expect(stream).to_contain_text(re.compile(r"full of [\d.]+ l"))  # as it pours now
         told = float(re.search(r"full of ([\d.]+) l", stream.inner_text())[1])  # type: ignore[index]
         tub = self.element("Tub")["shape"]
         inside = tub["radius"] - tub["wall"]
