@@ -45,8 +45,14 @@ function choose(event: Event) {
   if (files.length) void readAll(files)
 }
 
+// nothing is put in while files are still read: those would be left behind
+const reading = ref(false)
+let turn = 0
+
 /** Read files that belong together as one mesh each; what cannot be read is said, the others stay. */
 async function readAll(files: File[]) {
+  const own = ++turn
+  reading.value = true
   problems.value = []
   rows.value = []
   const { meshes, others } = meshFiles(files)
@@ -56,14 +62,17 @@ async function readAll(files: File[]) {
         { says: `${others.join(', ')}: no mesh file`, where: '', element: '', leads_to: '', rule: '' },
       ],
     })
-  for (const { name, files: own } of meshes) {
+  for (const { name, files: together } of meshes) {
     try {
-      const facts = await read(own)
+      const facts = await read(together)
+      if (own !== turn) return // others have been chosen meanwhile
       rows.value = [...rows.value, ...rowsOf(name, facts)]
     } catch (error) {
+      if (own !== turn) return
       problems.value = [...problems.value, ...problemsOf(error)]
     }
   }
+  reading.value = false
 }
 async function read(files: File[]): Promise<Schemas['MeshReply']> {
   const got = await bring(files, (upload) =>
@@ -239,14 +248,14 @@ const metres = (v: number) => `${+v.toPrecision(4)}`
       </p>
       <div class="ends">
         <v-btn @click="open = false">Close</v-btn>
-        <v-btn v-if="rows.length > 1" class="go" @click="put()">Put them in</v-btn>
+        <v-btn v-if="rows.length > 1" class="go" :disabled="reading" @click="put()">Put them in</v-btn>
         <template v-else-if="facts?.open_edges">
-          <v-btn @click="put('ground')">Make it the ground</v-btn>
-          <v-btn class="go" @click="put('shell')">Make it a shell</v-btn>
+          <v-btn :disabled="reading" @click="put('ground')">Make it the ground</v-btn>
+          <v-btn class="go" :disabled="reading" @click="put('shell')">Make it a shell</v-btn>
         </template>
         <template v-else>
-          <v-btn :disabled="!facts" @click="put('fill')">Fill it</v-btn>
-          <v-btn class="go" :disabled="!facts" @click="put('outside')">Make it a collider</v-btn>
+          <v-btn :disabled="!facts || reading" @click="put('fill')">Fill it</v-btn>
+          <v-btn class="go" :disabled="!facts || reading" @click="put('outside')">Make it a collider</v-btn>
         </template>
       </div>
     </div>
