@@ -66,9 +66,9 @@ class Measuring(SimpleTestCase):
         pace = Pace(Path(self.enterContext(tempfile.TemporaryDirectory())) / "pace.json")
         with mock.patch.object(measuring, "LONG_ENOUGH", 0.0), mock.patch("basin.stages.pace.LONG_ENOUGH", 0.0):
             pace.learn("surface", 1.0, 1.0)
-            self.assertEqual(measuring.measure(pace, 2), ["liquid"])
+            self.assertEqual(measuring.measure(pace, 6), ["liquid"])
             self.assertTrue(pace.knows("liquid"))
-            self.assertEqual(measuring.measure(pace, 2), [])
+            self.assertEqual(measuring.measure(pace, 6), [])
 
     def test_a_fast_machine_makes_more_frames(self) -> None:
         pace = Pace(Path(self.enterContext(tempfile.TemporaryDirectory())) / "pace.json")
@@ -80,7 +80,7 @@ class Measuring(SimpleTestCase):
 
         with mock.patch.object(measuring, "measured_scene", scene):
             measuring.measure(pace)
-        self.assertEqual(asked, [12, 48, 192])
+        self.assertEqual([n for n in dict.fromkeys(asked) if n > measuring.BEGINNING], [48, 192])
 
     def test_it_has_about_as_many_particles_as_it_says(self) -> None:
         found = liquid_size(measuring.measured_scene(12), SceneFiles(Path(".")), "final")
