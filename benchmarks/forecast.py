@@ -92,7 +92,7 @@ def main() -> None:
     lines = [
         f"`./zinc bench {' '.join(sys.argv[1:])}`: seconds reckoned before anything is learned from runs, and that "
         f"runs then took. After the measuring of a first start {good[0]} of {len(off)} are within {ASKED} times, the "
-        f"worst {worst[0]:.2f} times off; a machine that others share may be as much slower or faster by then, so it is "
+        f"worst {worst[0]:.2f} times off; a machine that others share may be slower or faster by then, so it is "
         f"measured before and after each scene too: {good[1]} of {len(off)}, the worst {worst[1]:.2f}.",
         "",
         "| scene | quality | stage | reckoned at first, s | meanwhile, s | took, s | ratio at first | meanwhile |",

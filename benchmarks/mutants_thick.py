@@ -10,7 +10,8 @@ from unittest import mock
 import numpy as np
 from numba import njit
 
-from basin.liquid import viscosity
+from basin.liquid import levelset, viscosity
+from basin.liquid.particles import M
 from benchmarks.mutants_surface import around, exchanged, with_names
 
 MODULES = ("tests.basin.test_viscosity", "tests.reference.test_thick")
@@ -52,7 +53,21 @@ def _shear(**names: Any) -> Any:
 
 def _roughly() -> AbstractContextManager:
     damp = viscosity.Viscous.damp
-    return mock.patch.object(viscosity.Viscous, "damp", lambda self, flow, tolerance=0.0: damp(self, flow, 0.05))
+    return mock.patch.object(viscosity.Viscous, "damp", lambda self, flow, *_, **__: damp(self, flow, 0.05))
+
+
+def _plain_mean(particles: Any, column: int, tiling: Any, tiles: Any, like: Any, hidden: Any) -> Any:
+    """The mean of viscosities, not of what gives."""
+    held = levelset.density(particles, tiling, tiles, hidden)
+    weighed = particles.copy()
+    weighed.record[:, M] *= particles.carried[:, column]
+    return levelset.density(weighed, tiling, tiles, hidden) / np.maximum(held, np.float32(1e-6))
+
+
+def _in_one(flow: Any, _pushed: Any, phi: Any, nu: Any, solids: Any, dt: float) -> Any:
+    """A single stage to the end of the step."""
+    matrix = viscosity.Viscous(phi, nu, solids, dt)
+    return matrix.damp(flow), matrix.faces()
 
 
 MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
@@ -72,6 +87,11 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "dynamic taken for kinematic": around(
         "liquid.viscosity", "at_cells", lambda made, particles, *a: np.float32(1000.0) * made(particles, *a)
     ),
+    "unlike liquids take the plain mean": exchanged("liquid.viscosity", "at_cells", _plain_mean),
+    "of first order": exchanged("liquid.viscosity", "act", _in_one),
+    "other forces act before it": around(
+        "liquid.viscosity", "act", lambda made, flow, pushed, *a: made(flow, [0.0 * u for u in pushed], *a)
+    ),
     "twice as thick": around("liquid.viscosity", "at_cells", lambda made, *a: np.float32(2.0) * made(*a)),
     "gravity 15 % off": around("liquid.forces", "gravity_kick", lambda made, g, *a: made(1.15 * np.asarray(g), *a)),
 }
@@ -88,6 +108,9 @@ AIMED: dict[str, tuple[str, ...]] = {
     "solved to a twentieth": ("Channel", "TurningDisc"),
     "walls that move rest": ("Walls", "DraggedAlong"),
     "dynamic taken for kinematic": ("Sources", "Channel"),
+    "unlike liquids take the plain mean": ("Layers", "Sources"),
+    "of first order": ("Swinging",),
+    "other forces act before it": ("Channel", "Film"),
     "twice as thick": ("RunningOut",),
     "gravity 15 % off": ("ThinLiquid",),
 }

@@ -17,7 +17,7 @@ from scipy import ndimage
 
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.pose import scale_of
-from basin.geometry.shapes import Box, Disc, GroundPlane, Shape, Sphere, Tub, Tube
+from basin.geometry.shapes import Box, Disc, GroundPlane, Shape, Slot, Sphere, Tub, Tube
 from basin.kernels import kernel
 
 PLANE, BOX, SPHERE, TUB, TUBE, FIELD = range(6)
@@ -112,8 +112,8 @@ def shape_distance(
             kind = TUB if isinstance(shape, Tub) else TUBE
             r, h = shape.radius, shape.height
             return formula(kind, (r, h, shape.wall), (-r, 0, -r), (r, h, r))
-        case Disc():
-            raise TypeError("a disc has no inside")
+        case Disc() | Slot():
+            raise TypeError("a flat opening has no inside")
     if mesh is None:
         raise TypeError("a mesh shape needs its mesh")
     return mesh_distance(mesh, dx, within=within, most=most)

@@ -80,6 +80,13 @@ def disc_mesh(radius: float, around: int = 32) -> TriangleMesh:
     return lathe_mesh(np.array([[0.0, 0.0], [radius, 0.0]]), around, closed_loop=False)
 
 
+def slot_mesh(width: float, depth: float) -> TriangleMesh:
+    """A flat rectangle in the plane y = 0 (open: only for viewing)."""
+    x, z = width / 2, depth / 2
+    corners = np.array([[-x, 0, -z], [-x, 0, z], [x, 0, z], [x, 0, -z]], dtype=float)
+    return TriangleMesh(corners, np.array([[0, 1, 2], [0, 2, 3]], dtype=np.int32))
+
+
 def torus_mesh(ring: float, radius: float, around: int = 64) -> TriangleMesh:
     """A torus about Y: radius of the ring and of the pipe."""
     angle = 2 * np.pi * np.arange(around) / around

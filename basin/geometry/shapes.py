@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
+import numpy as np
 from pydantic import Field, model_validator
 
 from basin.geometry import primitives
@@ -112,11 +113,42 @@ class Disc(Part):
         0.05, unit="m", group="Shape", gt=0, slider=(0.005, 1), scale="log", meaning="Radius of the opening."
     )
 
+    def half(self) -> tuple[float, float]:
+        """How far (m) it reaches along its own X and Z."""
+        return self.radius, self.radius
+
+    def area(self) -> float:
+        """Of the opening, m2."""
+        return float(np.pi * self.radius**2)
+
+    def holds(self, x: np.ndarray, z: np.ndarray) -> np.ndarray:
+        """Which places in its plane (n,), metres, lie in the opening, bool (n,)."""
+        return np.asarray(x * x + z * z < self.radius * self.radius)
+
+
+class Slot(Part):
+    kind: Literal["slot"] = "slot"
+    width: float = setting(0.2, unit="m", group="Shape", gt=0, slider=(0.005, 2), scale="log", meaning="Along its X.")
+    depth: float = setting(0.05, unit="m", group="Shape", gt=0, slider=(0.005, 2), scale="log", meaning="Along its Z.")
+
+    def half(self) -> tuple[float, float]:
+        """How far (m) it reaches along its own X and Z."""
+        return self.width / 2, self.depth / 2
+
+    def area(self) -> float:
+        """Of the opening, m2."""
+        return self.width * self.depth
+
+    def holds(self, x: np.ndarray, z: np.ndarray) -> np.ndarray:
+        """Which places in its plane (n,), metres, lie in the opening, bool (n,)."""
+        return np.asarray((np.abs(x) < self.width / 2) & (np.abs(z) < self.depth / 2))
+
 
 FillShape = Annotated[Sphere | Box | MeshShape, Field(discriminator="kind")]
-InflowShape = Annotated[Disc | MeshShape, Field(discriminator="kind")]
+InflowShape = Annotated[Disc | Slot | MeshShape, Field(discriminator="kind")]
 ColliderShape = Annotated[MeshShape | Box | Sphere | GroundPlane | Tub | Tube, Field(discriminator="kind")]
-Shape = Sphere | Box | MeshShape | GroundPlane | Tub | Tube | Disc
+Shape = Sphere | Box | MeshShape | GroundPlane | Tub | Tube | Disc | Slot
+FlatOpening = Disc | Slot  # flat, facing its own Y
 
 PLANE_REACH = 16.0
 
@@ -134,6 +166,8 @@ def primitive_mesh(shape: Shape) -> TriangleMesh:
             return primitives.tube_mesh(shape.radius, shape.height, shape.wall)
         case Disc():
             return primitives.disc_mesh(shape.radius)
+        case Slot():
+            return primitives.slot_mesh(shape.width, shape.depth)
         case GroundPlane():
             return primitives.box_mesh((PLANE_REACH, 1e-3, PLANE_REACH))
     raise TypeError("a mesh shape is read from its file")

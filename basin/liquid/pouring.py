@@ -54,8 +54,9 @@ def pour(world: LiquidWorld, state: LiquidState, solids: SolidWorld, time: float
         stream = Stream(world.layout, per_cell, world.time_scale, float(np.linalg.norm(world.gravity_at(time))))
         points, pace, volume = sources.inflow_particles(source, stream, now - state.dt_before, now)
         if len(points):
-            # where litres are given none may be left out; smaller particles lie closer
-            crowded = sources.CROWDED * min(volume * per_cell, 1.0) if source.flow is None else 0.0
+            # a shape that opens takes in what lies in it already; from then on all that is asked for pushes its way
+            opens = source.flow is None and source.opens(now - state.dt_before, now)
+            crowded = sources.CROWDED * min(volume * per_cell, 1.0) if opens else 0.0
             _put(world, state, solids, source, _Poured(points, volume, pace / dx - ahead, time, crowded))
 
 

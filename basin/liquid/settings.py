@@ -84,7 +84,9 @@ class LiquidSettings(Part):
         ge=0,
         le=1,
         slider=(0, 1),
-        meaning="Share of the sliding speed that walls take: 0 slides freely, 1 drags the liquid with the wall.",
+        meaning="Share of the sliding speed that is taken off liquid where it touches walls, a layer of about a "
+        "voxel: 0 slides freely; at 1 films and drops are dragged with the wall, deep liquid hardly. For a hold that "
+        "does not depend on the voxel give the liquid a viscosity.",
     )
     wall_adhesion: float = setting(
         0.0,

@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import Placement, Shifted, box_in, scale_of
-from basin.geometry.shapes import Tub
+from basin.geometry.shapes import Box, Disc, FlatOpening, Tub
 from basin.grid.layout import Layout
 from basin.liquid.particles import Particles, new_ids
 from basin.liquid.randomness import uniform
@@ -65,10 +65,11 @@ class FillSource:
 
 @dataclass(frozen=True)
 class InflowSource:
-    """Liquid poured from `start` to `end` (liquid seconds), through a disc or out of a shape.
+    """Liquid poured from `start` to `end` (liquid seconds), through a flat opening or out of a shape.
 
     Attributes
     ----------
+    distance : shape that it comes out of, in its own frame; None with an `opening`
     velocity : (3,) m per liquid second; with a `flow` only its direction counts
     flow : m3 per liquid second, a number or a curve over shot seconds; None for what the velocity gives
     across : m2 of a shape that is seen along the velocity (its pose at the start)
@@ -81,7 +82,7 @@ class InflowSource:
     number: int
     name: str
     distance: Distance | Deforming | None
-    radius: float
+    opening: FlatOpening | None
     pose: Placement
     velocity: np.ndarray
     start: float
@@ -93,34 +94,44 @@ class InflowSource:
     carry: float = 0.0
     given: Given = field(default_factory=dict)
 
+    def opens(self, before: float, now: float) -> bool:
+        """Whether it begins between two liquid seconds."""
+        return before < self.start <= now or now <= 0 == self.start
+
     def speed_at(self, shot_time: float) -> np.ndarray:
         """Velocity (3,) of the liquid against the source, m per liquid second."""
         if self.flow is None:
             return self.velocity
         way = self.velocity / max(float(np.linalg.norm(self.velocity)), 1e-12)
-        opening = self.across
-        if self.distance is None:
+        area = self.across
+        if self.opening is not None:
             matrix = self.pose.matrix(shot_time)
             scale = scale_of(matrix)
-            opening = np.pi * (self.radius * scale) ** 2 * abs(float(way @ matrix[:3, 1]) / scale)
+            area = self.opening.area() * scale**2 * abs(float(way @ matrix[:3, 1]) / scale)
         flow = float(value_at(self.flow, shot_time)[0]) * self.flow_unit
-        return way * (max(flow, 0.0) / max(opening, 1e-12))
+        return way * (max(flow, 0.0) / max(area, 1e-12))
 
 
 def nozzle(inflow: InflowSource, layout: Layout, time_scale: float) -> Body | None:
-    """The end of the pipe that a disc pours from: a plug just behind it, whose face gives liquid at the stream's speed.
+    """The end of the pipe that a flat opening pours from: a plug just behind it, whose face gives liquid.
 
-    Without it a slow stream would fall away from its opening and come in pulses, since air could follow it.
+    The face goes at the stream's speed. Without it a slow stream would fall away from its opening and come in
+    pulses, since air could follow it.
     """
-    if inflow.distance is not None:
+    if inflow.opening is None:
         return None
     matrix = inflow.pose.matrix(inflow.start / time_scale)
     scale = scale_of(matrix)
     thick, off = PLUG * layout.dx / scale, OFF * layout.dx / scale
     ahead = float(inflow.velocity @ matrix[:3, 1]) > 0.0
     shift = np.array([0.0, -off - thick if ahead else off, 0.0])
-    solid = 0.999999 * min(thick, inflow.radius)  # a tub that is all wall and floor
-    shape = shape_distance(Tub(radius=inflow.radius, height=thick, wall=solid), None, layout.dx)
+    if isinstance(inflow.opening, Disc):
+        radius = inflow.opening.radius
+        solid = 0.999999 * min(thick, radius)  # a tub that is all wall and floor
+        shape = shape_distance(Tub(radius=radius, height=thick, wall=solid), None, layout.dx)
+    else:
+        shift[1] += thick / 2
+        shape = shape_distance(Box(size=(inflow.opening.width, thick, inflow.opening.depth)), None, layout.dx)
     span = (inflow.start / time_scale, inflow.end / time_scale)
     return Body(inflow.name, shape, Shifted(inflow.pose, shift), None, *span, inflow.speed_at)
 
@@ -240,11 +251,11 @@ def inflow_particles(
     begin, end = max(before, inflow.start), min(now, inflow.end)
     none = np.zeros((0, 3))
     # a shape is full when it opens, but not if litres are given
-    opening = inflow.flow is None and (before < inflow.start <= now or now <= 0 == inflow.start)
+    opening = inflow.flow is None and inflow.opens(before, now)
     if end <= begin and not (inflow.distance is not None and opening):
         return none, none, 0.0
-    if inflow.distance is None:
-        return _through_disc(inflow, stream, begin, end, now)
+    if inflow.opening is not None:
+        return _through_opening(inflow, stream, begin, end, now)
     return _out_of_shape(inflow, stream, before, now, opening)
 
 
@@ -260,7 +271,7 @@ def _drawn_out(speed: float, width: float, fall: float, dx: float) -> int:
     return min(2 ** int(np.log2(drawn) + 0.5), MOST_LAYERS)
 
 
-def _through_disc(
+def _through_opening(
     inflow: InflowSource, stream: Stream, begin: float, end: float, now: float
 ) -> tuple[np.ndarray, np.ndarray, float]:
     layout, per_cell, time_scale = stream.layout, stream.per_cell, stream.time_scale
@@ -268,19 +279,24 @@ def _through_disc(
     middle = 0.5 * (begin + end) / time_scale
     velocity, matrix = inflow.speed_at(middle), inflow.pose.matrix(middle)
     scale = scale_of(matrix)
-    radius = inflow.radius * scale
+    assert inflow.opening is not None
+    reach = scale * np.array(inflow.opening.half())
+    area = scale**2 * inflow.opening.area()
     through = abs(float(velocity @ matrix[:3, 1]) / scale)
     none = np.zeros((0, 3))
     if through * spacing == 0:
         return none, none, 0.0
     least, most = box_in(layout.low, layout.low + layout.size, matrix)
-    half = np.ceil(radius / spacing)
-    wide = half > MOST_ACROSS  # most of it lies outside: only what faces the domain
-    span = [(max(-half, scale * least[d] / spacing - 2), min(half, scale * most[d] / spacing + 2)) for d in (0, 2)]
-    ends = span if wide else [(-half, half)] * 2
+    half = np.ceil(reach / spacing)
+    wide = bool((half > MOST_ACROSS).any())  # most of it lies outside: only what faces the domain
+    span = [
+        (max(-h, scale * least[d] / spacing - 2), min(h, scale * most[d] / spacing + 2))
+        for d, h in zip((0, 2), half, strict=True)
+    ]
+    ends = span if wide else [(-h, h) for h in half]
     row, column = (g.ravel() for g in np.meshgrid(*(np.arange(int(a), int(b)) for a, b in ends), indexing="ij"))
     a, b = (row + 0.5) * spacing, (column + 0.5) * spacing
-    inside = a * a + b * b < radius * radius
+    inside = inflow.opening.holds(a / scale, b / scale)
     if not inside.any() and wide:
         return none, none, 0.0
     if not inside.any():
@@ -289,14 +305,13 @@ def _through_disc(
     # an opening that runs ahead of its stream draws it out: thinner layers then, so that no gaps are left
     moved = own_velocity(inflow.pose, time_scale, middle, matrix[None, :3, 3])[0] * (1 - inflow.carry)
     ahead = int(np.ceil(float(np.linalg.norm(moved)) / through))
-    thin = spacing / min(max(ahead, _drawn_out(through, 2 * radius, stream.fall, layout.dx)), MOST_LAYERS)
-    across = spacing**2 if wide else np.pi * radius**2 / len(a)
+    thin = spacing / min(max(ahead, _drawn_out(through, 2 * float(reach.min()), stream.fall, layout.dx)), MOST_LAYERS)
+    across = spacing**2 if wide else area / len(a)
     volume = across * thin / layout.dx**3
     if inflow.flow is None:
         passed = (begin - inflow.start) * through, (end - inflow.start) * through
     else:
-        opening = np.pi * radius**2
-        passed = _poured(inflow, time_scale, begin) / opening, _poured(inflow, time_scale, end) / opening
+        passed = _poured(inflow, time_scale, begin) / area, _poured(inflow, time_scale, end) / area
     first, last = (int(np.ceil(way / thin - 0.5 - 1e-9)) for way in passed)
     beyond = int((np.linalg.norm(layout.size) + np.abs([least, most]).max() * scale) / thin) + 2
     layers = np.arange(max(first, last - beyond, 0), max(last, 0))  # older ones have left the domain already
@@ -399,9 +414,9 @@ def missing_particles(
 ) -> tuple[np.ndarray, float]:
     """What a shape that is kept full lacks: positions (n, 3) in metres, and each particle's volume in voxels^3.
 
-    Cells whose centres are in the shape get the particles that the mean of them and their neighbours in it is
-    short of, at random places, once that is more than `HUNGRY`: particles never lie evenly, and filled up cell by
-    cell the shape would swell.
+    Cells get the particles that the mean of them and their neighbours is short of, at random places in the shape,
+    once that is more than `HUNGRY`: particles never lie evenly, and filled up cell by cell the shape would swell. Of
+    cells that lie in it in part, that part counts.
     """
     assert inflow.distance is not None
     matrix, d = inflow.pose.matrix(shot_time), inflow.distance.at_time(shot_time)
@@ -412,19 +427,22 @@ def missing_particles(
         return np.zeros((0, 3)), 0.0
     size = high - low + 1
     cell = np.floor(particles.position).astype(int) - low
-    near = ((cell >= 0) & (cell < size)).all(axis=1)
+    near = np.flatnonzero(((cell >= 0) & (cell < size)).all(axis=1))
+    within = d.placed_at(layout.to_metres(particles.position[near]).astype(np.float64), matrix) < 0
+    near = near[within]
     number = np.ravel_multi_index(tuple(cell[near].T), tuple(size))
     held = np.bincount(number, particles.volume[near], minlength=int(np.prod(size)))
     node = low + np.stack(np.unravel_index(np.arange(len(held)), tuple(size)), axis=1)
     centre = layout.to_metres(node + 0.5).astype(np.float64)
-    wanted = d.placed_at(centre, matrix) < 0
-    some = wanted.reshape(size).astype(float)
-    about = uniform_filter(np.where(wanted, held, 0.0).reshape(size), 3, mode="constant")
-    short = 1.0 - (about / np.maximum(uniform_filter(some, 3, mode="constant"), 1e-9)).ravel()
-    lacking = np.where(wanted & (short > HUNGRY), np.floor(short * per_cell + 0.5), 0).astype(int)
+    share = np.clip(0.5 - d.placed_at(centre, matrix) / layout.dx, 0.0, 1.0)
+    wanted = uniform_filter(share.reshape(size), 3, mode="constant").ravel()
+    about = uniform_filter(held.reshape(size), 3, mode="constant").ravel()
+    short = 1.0 - about / np.maximum(wanted, 1e-9)
+    lacking = np.where((share > 0) & (short > HUNGRY), np.floor(short * per_cell + 0.5), 0).astype(int)
     node = np.repeat(node, lacking, axis=0)
     jitter = uniform(np.arange(len(node)) + (inflow.number << 32), epoch, 3)
-    return np.asarray(layout.to_metres(node + jitter), np.float64), 1.0 / per_cell
+    points = np.asarray(layout.to_metres(node + jitter), np.float64)
+    return points[d.placed_at(points, matrix) < 0], 1.0 / per_cell
 
 
 def open_places(place: np.ndarray, layout: Layout, solids: SolidWorld, time: float) -> np.ndarray:

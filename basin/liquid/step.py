@@ -43,7 +43,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Tiling, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-12"
+ALGORITHM = "liquid-13"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -339,12 +339,15 @@ class Liquid:
             m.velocity, m.valid = extrapolation.at_rim(m.velocity, m.before, m.valid, m.mass, m.tiles)
             if m.reflects:
                 return
+            pushed = [
+                np.where(v > 0, u - u0, np.float32(0)) for u, u0, v in zip(m.velocity, m.before, m.valid, strict=True)
+            ]
             m.velocity = extrapolation.outwards(m.velocity, m.valid, extrapolation.RIM, m.tiles)
-            matrix = viscosity.Viscous(m.phi, m.nu, m.contact, 2 * m.dt)
-            tally.damped(matrix.damp(m.velocity))
+            damped, acted = viscosity.act(m.velocity, pushed, m.phi, m.nu, m.contact, 2 * m.dt)
+            tally.damped(damped)
         with tally.clocked("pressure"):
             valid, again = pressure.project(m.solved, m.phi, m.contact, m.velocity, np.zeros(3))
-            m.valid = [np.maximum(a, b) for a, b in zip(valid, matrix.faces(), strict=True)]
+            m.valid = [np.maximum(a, b) for a, b in zip(valid, acted, strict=True)]
             tally.pressed_again(again)
             tally.pushed(self._impulses(m, again.value, reflects=False))
 

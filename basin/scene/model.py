@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import Field, model_validator
 
 from basin.geometry.pose import Attached, Placement, Pose
-from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, GroundPlane, InflowShape, MeshShape
+from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, FlatOpening, GroundPlane, InflowShape, MeshShape
 from basin.liquid.effects import Drag, Effect, Everywhere, Zone
 from basin.liquid.paint import Paint, Plain
 from basin.liquid.settings import LiquidSettings
@@ -239,7 +239,7 @@ class Fill(Source):
 
 
 class Inflow(Source, Span):
-    """Liquid poured over a span of time, through a disc (flat, facing its own Y axis) or out of a shape."""
+    """Liquid poured over a span of time, through a flat opening (facing its own Y axis) or out of a shape."""
 
     kind: Literal["inflow"] = "inflow"
     shape: InflowShape = Field(default_factory=Disc, description="Its shape.")
@@ -280,8 +280,8 @@ class Inflow(Source, Span):
     def _possible(self) -> Inflow:
         if self.amount == "total" and (self.end is None or self.end <= self.start):
             raise ValueError("a total needs an end after the start; say until when it pours")
-        if self.amount == "full" and isinstance(self.shape, Disc):
-            raise ValueError("a disc holds nothing that could be kept full; use a shape with an inside")
+        if self.amount == "full" and isinstance(self.shape, FlatOpening):
+            raise ValueError("a flat opening holds nothing that could be kept full; use a shape with an inside")
         if self.amount in ("flow", "total") and not any(self.velocity):
             raise ValueError("velocity is zero, so litres have no direction; give it one")
         return self

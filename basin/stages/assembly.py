@@ -12,7 +12,17 @@ from basin.geometry.deforming import Deforming, MeshSequence
 from basin.geometry.distance import MOST_NODES, Distance, Region, sampling_of, shape_distance
 from basin.geometry.mesh import TriangleMesh, grounded, least_thickness
 from basin.geometry.pose import Pose, box_in, scale_of
-from basin.geometry.shapes import Box, ColliderShape, Disc, GroundPlane, MeshShape, Sphere, Tub, Tube, primitive_mesh
+from basin.geometry.shapes import (
+    Box,
+    ColliderShape,
+    FlatOpening,
+    GroundPlane,
+    MeshShape,
+    Sphere,
+    Tub,
+    Tube,
+    primitive_mesh,
+)
 from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
 from basin.liquid.effects import Drag
@@ -364,14 +374,13 @@ def inflow_sources(
         mesh = element_mesh(element, files)
         assert mesh is not None
         across = mesh.transformed(pose.matrix(element.start)).shadow(velocity)
-    radius = element.shape.radius if isinstance(element.shape, Disc) else 0.0
     given = given_by(element, scene, files)
     return [
         InflowSource(
             number=number,
             name=element.name,
             distance=distance,
-            radius=radius,
+            opening=element.shape if isinstance(element.shape, FlatOpening) else None,
             pose=pose,
             velocity=velocity,
             start=begin * scale,
@@ -494,7 +503,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
             given = given_by(element, scene, files)
             fills.append(FillSource(number, element.name, shape, is_box, pose, velocity, element.carry, frame, given))
         elif isinstance(element, Inflow):
-            mouth = None if isinstance(element.shape, Disc) else distance_of(element, scene, files, FINER * dx)
+            mouth = None if isinstance(element.shape, FlatOpening) else distance_of(element, scene, files, FINER * dx)
             inflows += inflow_sources(element, number, scene, files, mouth)
     return LiquidWorld(
         layout=scene_layout(scene, quality),

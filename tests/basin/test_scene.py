@@ -103,7 +103,7 @@ class Refusals(SimpleTestCase):
         inflow = {"kind": "inflow", "name": "tap"}
         for more, told in (
             ({"amount": "total"}, "a total needs an end"),
-            ({"amount": "full"}, "a disc holds nothing"),
+            ({"amount": "full"}, "a flat opening holds nothing"),
             ({"amount": "flow", "velocity": [0, 0, 0]}, "no direction"),
             ({"start": 2.0, "end": 1.0}, "end lies before start"),
         ):

@@ -10,6 +10,7 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from basin.exchange import write_ply
+from basin.geometry.pose import Pose
 from basin.geometry.primitives import lathe_mesh
 from basin.liquid.step import Liquid
 from basin.scene import Collider, parse_scene
@@ -127,6 +128,26 @@ class Openings(SimpleTestCase):
         floor = min(up, key=lambda o: o.middle[1])
         np.testing.assert_allclose(floor.middle, [0.1, 0.26, 0.0], atol=1e-6)
         self.assertTrue(all(abs(o.middle[0] - 0.1) < 1e-6 for o in found))
+
+    def test_faces_of_a_box_are_rectangles_and_round_ones_are_none(self) -> None:
+        turned = {"translation": [0.1, 0.4, 0.2], "rotation": [20, 30, -10]}
+        box = {"kind": "collider", "name": "Box", "shape": {"kind": "box", "size": [0.3, 0.1, 0.5]}, "pose": turned}
+        found = openings(scene_with([box, tub([2, 0, 0])]), SceneFiles(Path(".")), 1)
+        matrix = Pose.model_validate(turned).matrix(0.0)
+        faces = [o for o in found if o.element == 0]
+        self.assertEqual(len(faces), 6)
+        for face in faces:
+            out = matrix[:3, :3].T @ face.normal
+            axis = int(np.abs(out).argmax())
+            self.assertAlmostEqual(abs(out[axis]), 1.0, places=6)
+            sides = np.delete([0.3, 0.1, 0.5], axis)
+            np.testing.assert_allclose(sorted(face.sides), sorted(sides), atol=1e-6)
+            width = int(np.abs(matrix[:3, :3].T @ face.along).argmax())
+            self.assertAlmostEqual(face.sides[0], [0.3, 0.1, 0.5][width], places=6)
+            np.testing.assert_allclose(
+                face.middle, matrix[:3, 3] + np.array([0.3, 0.1, 0.5])[axis] / 2 * np.array(face.normal), atol=1e-6
+            )
+        self.assertTrue(all(not o.sides for o in found if o.element == 1))
 
     def test_an_open_mesh_has_its_edge(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

@@ -35,6 +35,23 @@ class DraggedAlong(SimpleTestCase):
             self.assertLess(thick.stokes(fps, 10), 0.015)
 
 
+class Swinging(SimpleTestCase):
+    """Stokes 1851: a floor that swings drags a layer along that thins out with height; 3 % of its speed there."""
+
+    def test_with_two_substeps_a_frame(self) -> None:
+        for n, found in enumerate(thick.swinging(24), 1):
+            self.assertAlmostEqual(abs(found), 1.0, delta=0.03, msg=f"{n} layers up")
+            self.assertLess(abs(np.degrees(np.angle(found))), 8.0, f"{n} layers up")
+
+
+class Layers(SimpleTestCase):
+    """Unlike liquids share their stress: the thick one seems at most a quarter of a voxel too thick or too thin."""
+
+    def test_a_thick_layer_is_as_thick_as_it_is(self) -> None:
+        for contrast in (10.0, 1000.0):
+            self.assertLess(abs(thick.layered(contrast)), 0.25, contrast)
+
+
 class Film(SimpleTestCase):
     """Case B06 (Nusselt 1916): surface speed within 4 % and flow within 6 % at 10 voxels; here within 1.5 %."""
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from scipy.sparse import csr_matrix, diags
 from scipy.special import erfc
@@ -103,6 +105,69 @@ def stokes(fps: float, cells: int = 20) -> float:
     """Case B04: RMS error after 0.1 s of the speed above a plane that slid off, over its speed."""
     y, u = dragged(cells, 0.3, 0.1, fps)
     return float(np.sqrt(((u - erfc(y / (2 * np.sqrt(0.01 * 0.1)))) ** 2)[y < 0.15].mean()))
+
+
+def swinging(steps: int, cells: int = 8) -> list[complex]:
+    """Stokes' second problem: a floor swings in its plane, once a second, under liquid six layers deep.
+
+    Parameters
+    ----------
+    steps : pairs of substeps in a swing; cells : voxels in the layer, sqrt(2 nu / w)
+
+    Returns
+    -------
+    what the motion one and two layers up is of that of the series' end, exp(i w t) cosh(L (H - y)) / cosh(L H) with
+    L = (1 + i) / layer (Batchelor 1967, 4.3, with a free surface at H): its size, and how far it lags as its angle
+    """
+    turn, nu, periods = 2 * np.pi, 0.01, 4
+    layer = np.sqrt(2 * nu / turn)
+    dx = layer / cells
+    deep = 6 * cells * dx
+    times = np.arange(0, periods + 1e-9, 1 / (4 * steps))
+    keys = [
+        {"time": float(t), "value": [0.1 * float(1 - np.cos(turn * t)) / turn, -0.05, 0.0], "segment": "linear"}
+        for t in times
+    ]
+    floor = box_collider((-3, -0.1, -1), (3, 0.0, 1), "floor", pose={"translation": {"keys": keys}})
+    fill = box_fill((0, 0, 0), (8 * dx, deep, 8 * dx), viscosity=nu * DENSE)
+    size = (8 * dx, deep + 2 * dx, 8 * dx)
+    walls = {**CHANNEL, "y_max": "open"}
+    two = {"substeps_min": 2, "substeps_max": 2}
+    more: dict[str, Any] = {"fps": float(steps), "gravity": (0, 0, 0), "density": DENSE, **two}
+    run = liquid(dx, size, [fill, floor], walls, **more)
+    seen: list[list[float]] = []
+    for frame in range(2, periods * steps + 2):
+        run.advance_frame(frame)
+        if frame > (periods - 1) * steps + 1:
+            y, u = position(run)[:, 1], velocity(run)[:, 0]
+            seen.append([(frame - 1) / steps, *(u[np.abs(y - n * layer) < 0.5 * dx].mean() for n in (1, 2))])
+    table = np.array(seen)
+    wave = np.exp(-1j * turn * table[:, 0])
+    rate = (1 + 1j) / layer
+    found = []
+    for n in (1, 2):
+        exact = np.cosh(rate * (deep - n * layer)) / np.cosh(rate * deep) * -1j  # of sin, as the floor goes
+        found.append(complex(2 * (table[:, n] * wave).mean() / (0.1 * exact)))
+    return found
+
+
+def layered(contrast: float, cells: int = 20) -> float:
+    """Couette's flow of two layers: by how many voxels the thick one, on a sliding floor, seems too thick.
+
+    Stress is the same in both, so speeds fall in each as its thickness over its viscosity (Bird, Stewart & Lightfoot
+    2002, 2.5, "flow of two adjacent immiscible fluids", there driven by pressure).
+    """
+    dx, deep, nu = 0.1 / cells, 0.1, 0.01
+    keys = [{"time": t, "value": [t, -0.05, 0.0], "segment": "linear"} for t in (0.0, 10.0)]
+    floor = box_collider((-30, -0.1, -1), (30, 0.0, 1), "floor", pose={"translation": {"keys": keys}})
+    low = box_fill((0, 0, 0), (8 * dx, deep / 2, 8 * dx), viscosity=contrast * nu * DENSE)
+    high = box_fill((0, deep / 2, 0), (8 * dx, deep, 8 * dx), "thin", viscosity=nu * DENSE)
+    run = liquid(dx, (8 * dx, deep, 8 * dx), [low, high, floor], CHANNEL, fps=50, gravity=(0, 0, 0), density=DENSE)
+    run_for(run, 50, 1.0)  # four times the square of the thin layer over its viscosity
+    y, u = position(run)[:, 1], velocity(run)[:, 0]
+    amid = (y > deep / 2 + 3 * dx) & (y < deep - 3 * dx)
+    slope = -np.polyfit(y[amid], u[amid], 1)[0]
+    return float((deep / 2 + deep / 2 / contrast - 1.0 / slope) / dx)
 
 
 def film(cells: int, angle: float, thick: float, nu: float, seconds: float) -> tuple[float, float]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from basin.geometry.deforming import Deforming
-from basin.geometry.shapes import Disc
+from basin.geometry.shapes import FlatOpening
 from basin.scene import Advice, Collider, Force, Inflow, Remedy
 from basin.stages.advice.look import Look
 from basin.stages.gestures.flight import kept_distance
@@ -21,7 +21,7 @@ def within_a_solid(look: Look) -> list[Advice]:
     scene, said = look.scene, []
     dx = scene.voxel_size("draft")
     for index, element in enumerate(scene.elements):
-        if not isinstance(element, Inflow) or not isinstance(element.shape, Disc) or not element.spans():
+        if not isinstance(element, Inflow) or not isinstance(element.shape, FlatOpening) or not element.spans():
             continue
         time = max(element.spans()[0][0], 0.0)
         middle = scene.placement(element).matrix(time)[:3, 3]

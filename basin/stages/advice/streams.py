@@ -6,7 +6,7 @@ import numpy as np
 
 from basin.geometry.deforming import Deforming
 from basin.geometry.pose import scale_of
-from basin.geometry.shapes import Box, Disc, Sphere
+from basin.geometry.shapes import Box, FlatOpening, Sphere
 from basin.scene import Advice, Collider, Fill, Inflow, Remedy
 from basin.stages.advice.look import Look
 from basin.stages.gestures.flight import kept_distance
@@ -51,11 +51,11 @@ def too_thin(look: Look) -> list[Advice]:
 
 
 def against_a_wall(look: Look) -> list[Advice]:
-    """A disc that lies on a collider and pours along or away from it: its stream clings to it."""
+    """An opening that lies on a collider and pours along or away from it: its stream clings to it."""
     said, scene = [], look.scene
     dx = scene.voxel_size("draft")
     for index, element in enumerate(scene.elements):
-        if not isinstance(element, Inflow) or not isinstance(element.shape, Disc) or element.attached:
+        if not isinstance(element, Inflow) or not isinstance(element.shape, FlatOpening) or element.attached:
             continue
         if scene.placement(element).moves() or not any(element.velocity):
             continue
@@ -90,8 +90,10 @@ def few_voxels(look: Look) -> list[Advice]:
             continue
         matrix = look.scene.placement(element).matrix(0.0)
         shape, scale = element.shape, scale_of(matrix)
-        if isinstance(shape, Disc | Sphere):
+        if isinstance(shape, Sphere):
             across = 2 * shape.radius * scale
+        elif isinstance(shape, FlatOpening):
+            across = 2 * min(shape.half()) * scale
         elif isinstance(shape, Box):
             across = min(shape.size) * scale
         else:

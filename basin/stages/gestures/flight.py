@@ -15,7 +15,7 @@ import numpy as np
 from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance
 from basin.geometry.pose import scale_of
-from basin.geometry.shapes import Disc, MeshShape
+from basin.geometry.shapes import FlatOpening, MeshShape
 from basin.liquid.sources import InflowSource
 from basin.scene import Collider, Inflow, Scene
 from basin.settings import value_at
@@ -74,7 +74,11 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
     element = scene.elements[index]
     if not isinstance(element, Inflow) or element.amount == "full":
         return None
-    mouth = None if isinstance(element.shape, Disc) else kept_distance(element, scene, files, scene.voxel_size("draft"))
+    mouth = (
+        None
+        if isinstance(element.shape, FlatOpening)
+        else kept_distance(element, scene, files, scene.voxel_size("draft"))
+    )
     sources = inflow_sources(element, index, scene, files, mouth)
     if not sources:
         return None
@@ -88,7 +92,7 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
         return None
     dx = max(scene.voxel_size(quality), scene.voxel_size("draft"))  # of solids: finer ones are too dear for a gesture
     times = _moments(velocity, gravity, dx, np.array(scene.domain.size))
-    origin = matrix[:3, 3] if isinstance(element.shape, Disc) else _middle(source, matrix)
+    origin = matrix[:3, 3] if isinstance(element.shape, FlatOpening) else _middle(source, matrix)
     path = origin + velocity * times[:, None] + 0.5 * gravity * times[:, None] ** 2
     end, met, leaves = _meets(scene, files, path, times + start, dx)
     there = velocity + gravity * times[end]
@@ -134,10 +138,10 @@ def _middle(source: InflowSource, matrix: np.ndarray) -> np.ndarray:
 
 def _opening(element: Inflow, source: InflowSource, matrix: np.ndarray, velocity: np.ndarray) -> float:
     """Area (m2) that liquid leaves through, across its way."""
-    if not isinstance(element.shape, Disc):
+    if not isinstance(element.shape, FlatOpening):
         return source.across
     scale, way = scale_of(matrix), velocity / max(float(np.linalg.norm(velocity)), 1e-12)
-    return float(np.pi * (element.shape.radius * scale) ** 2 * abs(float(way @ matrix[:3, 1]) / scale))
+    return float(element.shape.area() * scale**2 * abs(float(way @ matrix[:3, 1]) / scale))
 
 
 def _litres(sources: list[InflowSource], scene: Scene, rate: float) -> float:

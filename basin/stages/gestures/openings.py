@@ -15,6 +15,7 @@ from basin.stages.files import SceneFiles, element_mesh
 
 FLAT = np.cos(np.radians(1.0))  # of two triangles' normals that lie in one face
 BEND = np.cos(np.radians(25.0))  # of two faces with an edge between them that is one
+SQUARE = 0.005  # of its area by which a loop may differ from the rectangle about it and count as one
 ROUND = 0.25  # of a loop's radius by which its points may lie off its plane
 LEAST = 0.02  # of a mesh's diagonal: smaller loops are no openings
 MOST = 60  # openings of one element
@@ -23,12 +24,23 @@ MOST_TRIANGLES = 200_000
 
 @dataclass(frozen=True)
 class Opening:
-    """An outline that a source can take: of which element, its middle (m), which way is out, its radius and loop."""
+    """An outline that a source can take.
+
+    Attributes
+    ----------
+    element : index of what it is of
+    middle : (3,) m; normal : (3,) which way is out
+    radius : m, of a disc of its area
+    sides, along : of a rectangle its width and depth (m), and which way (3,) its width lies; empty if it is none
+    loop : (n, 3) m
+    """
 
     element: int
     middle: list[float]
     normal: list[float]
     radius: float
+    sides: list[float]
+    along: list[float]
     loop: list[list[float]]
 
 
@@ -139,8 +151,23 @@ def _round(index: int, points: np.ndarray, out: np.ndarray | None, least: float)
         return None
     if out is not None and normal @ out < 0:
         normal = -normal
-    step = max(len(points) // 48, 1)
-    return Opening(index, middle.tolist(), normal.tolist(), radius, points[::step].tolist())
+    along, across, corner = _box_about(points, normal, after - points)
+    sides = np.array([np.ptp(points @ along), np.ptp(points @ across)])
+    square = abs(float(sides.prod()) - size) < SQUARE * size
+    middle = corner + 0.5 * (sides[0] * along + sides[1] * across) if square else middle
+    loop = points[:: max(len(points) // 48, 1)].tolist()
+    width, way = (sides.tolist(), along.tolist()) if square else ([], [])
+    return Opening(index, middle.tolist(), normal.tolist(), radius, width, way, loop)
+
+
+def _box_about(points: np.ndarray, normal: np.ndarray, edges: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The rectangle about a flat loop along its longest edge: its two ways (3,), and the corner where both begin."""
+    edge = edges[int(np.linalg.norm(edges, axis=1).argmax())]
+    along = edge - (edge @ normal) * normal
+    along /= max(float(np.linalg.norm(along)), 1e-30)
+    across = np.cross(normal, along)
+    corner = (points @ along).min() * along + (points @ across).min() * across + (points @ normal).mean() * normal
+    return along, across, corner
 
 
 def _same(one: Opening, other: Opening) -> bool:

@@ -1987,7 +1987,15 @@ export interface components {
         };
         /**
          * Opening
-         * @description An outline that a source can take: of which element, its middle (m), which way is out, its radius and loop.
+         * @description An outline that a source can take.
+         *
+         *     Attributes
+         *     ----------
+         *     element : index of what it is of
+         *     middle : (3,) m; normal : (3,) which way is out
+         *     radius : m, of a disc of its area
+         *     sides, along : of a rectangle its width and depth (m), and which way (3,) its width lies; empty if it is none
+         *     loop : (n, 3) m
          */
         Opening: {
             /** Element */
@@ -1998,6 +2006,10 @@ export interface components {
             normal: number[];
             /** Radius */
             radius: number;
+            /** Sides */
+            sides: number[];
+            /** Along */
+            along: number[];
             /** Loop */
             loop: number[][];
         };

@@ -54,8 +54,14 @@ export function alongLine(ray: THREE.Ray, from: THREE.Vector3, way: THREE.Vector
 }
 
 /** Turns, in degrees about X, then Y, then Z, that bring the element's own Y to a direction. */
-export function turnTo(way: THREE.Vector3): number[] {
-  const turn = new THREE.Euler().setFromQuaternion(new THREE.Quaternion().setFromUnitVectors(UP, way), 'ZYX')
+/** The angles that turn Y to a way, and X to another if one is given. */
+export function turnTo(way: THREE.Vector3, along?: THREE.Vector3): number[] {
+  const whole = new THREE.Quaternion().setFromUnitVectors(UP, way)
+  if (along) {
+    const basis = new THREE.Matrix4().makeBasis(along, way, along.clone().cross(way))
+    whole.setFromRotationMatrix(basis)
+  }
+  const turn = new THREE.Euler().setFromQuaternion(whole, 'ZYX')
   return [turn.x, turn.y, turn.z].map((a) => tidy(THREE.MathUtils.radToDeg(a)))
 }
 
@@ -188,13 +194,27 @@ export class Ramp implements Gesture {
 const OFF = 0.55 // voxels that a source stands off what it lies on: closer, its stream would cling to it
 const ARROW = 0.1 // shot seconds that the arrow of a speed is long
 
+interface Outline {
+  radius: number
+  sides: number[]
+  along: number[]
+}
+
 /** A stream out of the surface that is pressed; the drag sets its speed. */
 export class Aim implements Gesture {
   private spot: Spot | null = null
   private speed = 1
-  radius: number
+  private radius: number
+  private sides: number[] = []
+  private along: THREE.Vector3 | undefined
   constructor(private ground: Ground) {
     this.radius = Math.max(nice(ground.reach / 40), 2 * ground.dx)
+  }
+  /** Take the outline of an opening: a rectangle's sides, of anything else its area. */
+  takes(opening: Outline) {
+    this.radius = opening.radius
+    this.sides = opening.sides
+    this.along = opening.sides.length ? new THREE.Vector3().fromArray(opening.along) : undefined
   }
   press(spot: Spot): 'goes on' {
     this.spot = spot
@@ -218,16 +238,19 @@ export class Aim implements Gesture {
     return {
       kind: 'inflow',
       name: 'Inflow',
-      shape: { kind: 'disc', radius: tidy(this.radius) },
+      shape: this.along
+        ? { kind: 'slot', width: tidy(this.sides[0]), depth: tidy(this.sides[1]) }
+        : { kind: 'disc', radius: tidy(this.radius) },
       velocity: triple(normal.clone().multiplyScalar(+this.speed.toPrecision(3))),
       pose: {
         translation: triple(point.clone().addScaledVector(normal, OFF * this.ground.dx)),
-        rotation: turnTo(normal),
+        rotation: turnTo(normal, this.along),
       },
     }
   }
   says(): string[] {
-    return [`${this.speed.toFixed(2)} m/s, ${metres(2 * this.radius)} across`]
+    const across = this.along ? this.sides.map(metres).join(' by ') : `${metres(2 * this.radius)} across`
+    return [`${this.speed.toFixed(2)} m/s, ${across}`]
   }
 }
 

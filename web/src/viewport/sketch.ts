@@ -247,6 +247,8 @@ function geometryOf(shape: Element): THREE.BufferGeometry | null {
       return new THREE.SphereGeometry(radius, 24, 14)
     case 'disc':
       return new THREE.CircleGeometry(radius, 40).rotateX(-Math.PI / 2)
+    case 'slot':
+      return new THREE.PlaneGeometry(shape.width, shape.depth).rotateX(-Math.PI / 2)
     case 'plane':
       return new THREE.CircleGeometry(1, 40).rotateX(-Math.PI / 2)
     case 'tub':

@@ -60,6 +60,7 @@ const OFFERS = [
   ['fill', 'box', 'Box of liquid'],
   ['fill', 'sphere', 'Drop of liquid'],
   ['inflow', 'disc', 'Inflow through a disc'],
+  ['inflow', 'slot', 'Inflow through a slot'],
   ['collider', 'box', 'Box collider'],
   ['collider', 'sphere', 'Sphere collider'],
   ['collider', 'plane', 'Ground plane'],

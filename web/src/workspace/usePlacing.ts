@@ -304,7 +304,7 @@ export function usePlacing(id: number, port: () => Viewport | undefined, at: At)
   function sketched(gesture: Gesture) {
     const made = gesture.made()
     if (made?.kind === 'inflow') {
-      if (under && gesture instanceof Aim) gesture.radius = under.radius
+      if (under && gesture instanceof Aim) gesture.takes(under)
       void tell(made)
     }
     if (made?.kind === 'force') void tell(made)
