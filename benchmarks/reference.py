@@ -206,6 +206,15 @@ def rows() -> list[Row]:
                 ("paraboloid after two turns, 35.98 mm", "5 %", 1, True),
             )
         ),
+        *_bores(),
+        Row(
+            "A37",
+            "1 + difference of a tank shaken by keys and by the force felt in it, 5 s",
+            "definition",
+            "2 %",
+            (32, 64),
+            _shaken,
+        ),
         Row("D01", "way down a slope of 30 degrees, 0.6129 m", "Galilei", "2 %", (12, 20, 30), slid),
         Row(
             "D08",
@@ -262,6 +271,51 @@ def rows() -> list[Row]:
     ]
 
 
+def _bores() -> list[Row]:
+    """Quantities of bores in both frames, and of stronger ones."""
+    from tests.reference import cases
+
+    seen = cache(cases.pushed_bore)
+
+    def part(name: str, still: float, speed: float, stream: bool) -> Callable[[int], float]:
+        depth, front = cases.stepped(still, speed)
+        known = {"depth": depth, "front": front, "crossing": front, "balance": 1.0}[name]
+        return lambda n: getattr(seen(n, still, speed, stream), name) / known + (name == "balance")
+
+    whats = {
+        "depth": ("depth behind", "4 %"),
+        "front": ("speed by the liquid set going", "3 %"),
+        "crossing": ("speed by where half its height is", "reported"),
+        "balance": ("1 + momentum gained more than flowed in and pressed", "reported"),
+    }
+    found = [
+        Row("A35", f"{what} a bore, {how}", "Stoker 1957", tolerance, (8, 12, 16), part(name, 0.1, 0.75, stream))
+        for stream, how in ((False, "piston"), (True, "stream at a wall"))
+        for name, (what, tolerance) in whats.items()
+    ]
+    return found + [
+        Row(
+            "A35",
+            f"{whats[name][0]} a bore, {v} m/s into {h} m",
+            "Stoker 1957",
+            tolerance,
+            (8,),
+            part(name, h, v, False),
+        )
+        for h, v in ((0.15, 0.8), (0.2, 1.2))
+        for name, tolerance in (("depth", "4 %"), ("front", "3 %"))
+    ]
+
+
+def _shaken(cells: int) -> float:
+    """1 + the largest difference of the two waves, over the largest wave."""
+    from tests.reference import cases
+
+    keys, theory = cases.shaken(cells, "keys")
+    force, _ = cases.shaken(cells, "force")
+    return 1.0 + float(np.abs(keys - force).max() / np.abs(theory).max())
+
+
 def _slot(thick: float) -> Callable[[int], float]:
     from tests.reference import cases
 
@@ -273,6 +327,7 @@ def _thick() -> list[Row]:
     from tests.reference import thick
 
     run_out = cache(lambda n: thick.spread([1.0, 5.0], 0.05 / n))
+    swung = cache(lambda n: thick.swinging(24, n))
     flow = cache(lambda n: thick.film(n, np.pi / 6, 0.02, 0.005, 0.3))
     return [
         Row(
@@ -314,6 +369,25 @@ def _thick() -> list[Row]:
             "1.5 %",
             (5, 10, 20),
             lambda n: 1 + thick.stokes(200.0, n),
+        ),
+        *(
+            Row(
+                "B04",
+                f"speed {layers} layer{'s' * (layers - 1)} above a floor that swings, 24 pairs of substeps a swing",
+                "Stokes 1851",
+                "3 %",
+                (4, 8),
+                lambda n, layers=layers: abs(swung(n)[layers - 1]),  # type: ignore[misc]
+            )
+            for layers in (1, 2)
+        ),
+        Row(
+            "B03",
+            "1 + voxels by which a layer a thousand times as thick as the other seems too thick",
+            "Couette 1890",
+            "0.25",
+            (20, 40),
+            lambda n: 1 + thick.layered(1000.0, n),
         ),
         Row(
             "B06",

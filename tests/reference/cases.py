@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -353,7 +354,11 @@ def turning(cells: int, half: bool, flip_share: float = 0.0) -> tuple[float, flo
         for file, mesh in (("room.ply", cylinder(radius, 4 * high)), ("water.ply", cylinder(1.02 * radius, 2 * depth))):
             write_ply(Path(name) / file, mesh.position, mesh.triangle)
         gravity = (0.0, 0.0, -G if half else 0.0)
-        own: dict[str, Any] = {"gravity": gravity, "flip_share": flip_share, "substeps_min": 2}
+        own: dict[str, Any] = {
+            "gravity": gravity,
+            "flip_share": flip_share,
+            "substeps_min": 2,
+        }
         run = liquid(dx, size, [water, room], folder=Path(name), low=low, **own)
     p = run.state.particles
     if half:
@@ -543,6 +548,104 @@ def bore(cells: int, froude: float = 3.0) -> float:
     return float(np.mean(behind[-20:])) / (ratio * y1)
 
 
+@dataclass(frozen=True)
+class Bore:
+    """What was seen of a bore while it went from ten to twenty still depths: its second metre at 0.1 m.
+
+    Attributes
+    ----------
+    depth : m behind it, mean of ten still depths
+    front : m/s of it against the still liquid, by the liquid that it has set going (or stopped): h1 S of it a second
+    crossing : the same by where its height is half reached
+    surge : m, root mean square of that place about its way
+    balance : momentum that a stretch gained more than flowed in at its ends and pressed there as if at rest, over the
+        sum of what did at both
+    """
+
+    depth: float
+    front: float
+    crossing: float
+    surge: float
+    balance: float
+
+
+def pushed_bore(cells: int, still: float = 0.1, speed: float = 0.75, stream: bool = False) -> Bore:
+    """Case A35: a piston that sets off at once into still liquid, or a stream that meets a wall: one in two frames.
+
+    Parameters
+    ----------
+    cells : voxels to the still depth (m)
+    speed : of the piston, or of the stream, m/s
+    stream : whether the wall stands still and the liquid comes
+    """
+    dx, fps, length, start = still / cells, 60.0, 40 * still, still * (4 - 0.3 / cells)
+    across = 3 * dx
+    behind, front = stepped(still, speed)
+    own = -speed if stream else 0.0  # of the liquid before it
+    water = box_fill((start, 0, 0), (length, still, across), velocity=(own, 0, 0))
+    keys = [{"time": t, "value": [start - 2 + (own + speed) * t, 0.5, 0], "segment": "linear"} for t in (0.0, 10.0)]
+    wall = box_collider((-2, -1, -1), (2, 2, 1), "piston", pose={"translation": {"keys": keys}})
+    walls = {**CLOSED, "x_max": "open", "y_max": "open"}
+    run = liquid(dx, (length, 3 * behind, across), [water, wall], walls=walls, fps=fps)
+    edges = np.arange(start, length, still)
+    frames = range(2, 2 + int(21 * still / front * fps))
+    low, high = (
+        start + (3 * still if stream else speed * len(frames) / fps + 2 * still),
+        start + (12 if stream else 24) * still,
+    )
+    seen: list[list[float]] = []
+    moved, depths, held, flowed, whole_flow = [], [], [], 0.0, 0.0
+    for frame in frames:
+        run.advance_frame(frame)
+        time = (frame - 1) / fps
+        piston = start + (own + speed) * time
+        x, u = position(run)[:, 0], velocity(run)[:, 0]
+        volume = run.state.particles.volume.astype(np.float64) * dx**3 / across
+        heights = np.histogram(x, bins=edges, weights=volume)[0] / still
+        middle = edges[:-1] + still / 2
+        whole = middle > piston + still
+        heights, middle = np.convolve(heights[whole], [0.5, 0.5], "valid"), middle[whole][:-1] + still / 2
+        n = int(np.flatnonzero(heights > (still + behind) / 2).max(initial=0))
+        there = middle[n] + still * (heights[n] - (still + behind) / 2) / (heights[n] - heights[n + 1])
+        gone = there - start - own * time
+        if 10 * still < gone < 20 * still:
+            seen.append([time, gone])
+            reaches = x < there + 6 * still  # farther on a stream flows out of the domain
+            moved.append(float(volume[reaches] @ (u[reaches] - own)))
+            depths.append(
+                heights[(middle > max(there - 10 * still, piston + 2 * still)) & (middle < there - 2 * still)]
+            )
+        stretch = (x > low) & (x < high)
+        held.append(float(volume[stretch] @ u[stretch]))
+        for end, sign in ((low, 1.0), (high, -1.0)):
+            near = np.abs(x - end) < 2 * dx
+            level = float(volume[near].sum()) / (4 * dx)
+            flow = (float(volume[near] @ u[near] ** 2) / (4 * dx) + 0.5 * G * level**2) / fps
+            flowed, whole_flow = flowed + sign * flow, whole_flow + flow
+    time, place = np.array(seen).T
+    fit = np.polyfit(time, place, 1)
+    return Bore(
+        depth=float(np.concatenate(depths).mean()),
+        front=float(np.polyfit(time, moved, 1)[0]) / (speed * still),
+        crossing=float(fit[0]),
+        surge=float(np.std(place - np.polyval(fit, time))),
+        balance=(held[-1] - held[0] - flowed) / whole_flow,
+    )
+
+
+def stepped(still: float, speed: float) -> tuple[float, float]:
+    """Depth (m) behind a bore into still liquid and its speed (m/s), by volume and momentum (Rankine-Hugoniot).
+
+    V h2 = S (h2 - h1), S^2 = g h2 (h1 + h2) / 2 h1 (Stoker, Water Waves, 1957, 10.7).
+    """
+
+    def off(h: float) -> float:
+        return float(np.sqrt(G * h * (still + h) / (2 * still)) * (h - still) / h - speed)
+
+    behind = float(root_scalar(off, bracket=(still * 1.0001, still * 50)).root)
+    return behind, speed * behind / (behind - still)
+
+
 def weir(cells: int, seconds: float = 4.0) -> float:
     """Case A21: discharge over a broad crest 0.1 m high and 0.4 m long behind a ramp, over (2/3)^1.5 sqrt(g) E^1.5.
 
@@ -653,3 +756,46 @@ def dam_against_box(cells: int) -> dict[str, float]:
         "energy": max(energies) / energies[0],
         "left": energies[-1] / energies[0],
     }
+
+
+def shaken(cells: int, by: str, seconds: float = 5.0, off: float = 0.3) -> tuple[np.ndarray, np.ndarray]:
+    """Case A37: a tank 1 m long, half a metre full, is shaken by x = A (1 - cos W t); A = 5 mm, W = 0.85 of the first.
+
+    Parameters
+    ----------
+    by : "keys" of a collider that goes along, or the "force" that is felt in it
+    off : voxels by which its walls stand off the grid's faces at the start
+
+    Returns
+    -------
+    the first mode less the third (m) in the tank's own frame after each frame, and that of linear theory
+    (Faltinsen & Timokha 2009, 5.3). By a weight that vanishes at the walls: all the liquid a twentieth of a voxel
+    nearer to one, where particles do not reach quite to a wall, would look like a tenth of the wave
+    """
+    dx, depth, far = 1.0 / cells, 0.5, 0.005
+    turn = 0.85 * wave_frequency(np.pi, depth)
+    across, side = SLAB * dx, 6 * dx
+    times = np.arange(0.0, seconds + 0.5, 1 / FPS)
+    fill = box_fill((0, 0, 0), (1.0, depth, across))
+    more: dict[str, Any] = {"fps": FPS, "low": (-side - off * dx, 0.0, 0.0), "substeps_min": 2}
+    pose: dict[str, Any] = {"translation": [0.5, 0.5, across / 2]}
+    if by == "keys":
+        there = [[0.5 + far * (1 - np.cos(turn * t)), 0.5, across / 2] for t in times]
+        pose = {"translation": {"keys": [{"time": float(t), "value": p} for t, p in zip(times, there, strict=True)]}}
+    else:
+        felt = [[-far * turn**2 * np.cos(turn * t), -G, 0.0] for t in times]
+        more["gravity"] = {"keys": [{"time": float(t), "value": g} for t, g in zip(times, felt, strict=True)]}
+    room = {"kind": "collider", "name": "room", "side": "inside", "shape": {"kind": "box", "size": [1, 2, 1]}}
+    run = liquid(dx, (1.0 + 2 * side, 0.75, across), [fill, {**room, "pose": pose}], **more)
+    found, time = [], times[1 : 1 + round(seconds * FPS)]
+    for frame, t in enumerate(time, 2):
+        run.advance_frame(frame)
+        x = position(run)[:, 0] - (far * (1 - np.cos(turn * t)) if by == "keys" else 0.0)
+        volume = run.state.particles.volume.astype(np.float64) * dx**3 / across
+        found.append(8 * float(volume @ (np.cos(np.pi * x) * np.sin(np.pi * x) ** 2)))
+    theory = np.zeros(len(time))
+    for n, sign in ((1, 1.0), (3, -1.0)):
+        own = wave_frequency(n * np.pi, depth)
+        drive = 4 * np.tanh(n * np.pi * depth) / (n * np.pi) * far * turn**2 / (own**2 - turn**2)
+        theory += sign * drive * (np.cos(turn * time) - np.cos(own * time))
+    return np.array(found), theory

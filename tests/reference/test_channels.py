@@ -42,6 +42,18 @@ class SolitaryWave(SimpleTestCase):
 
 
 @tag(LONG)
+class PushedBore(SimpleTestCase):
+    """Case A35 (Rankine-Hugoniot; Stoker 1957): a piston of 0.75 m/s into 0.1 m; depth behind 4 %, speed 3 %."""
+
+    def test_depth_and_speed(self) -> None:
+        depth, front = cases.stepped(0.1, 0.75)
+        self.assertAlmostEqual(depth, 0.1864, places=4)  # as listed
+        self.assertAlmostEqual(front, 1.618, places=3)
+        found = cases.pushed_bore(8)
+        self.assertAlmostEqual(found.depth / depth, 1.0, delta=0.04)
+        self.assertAlmostEqual(found.front / front, 1.0, delta=0.03)
+
+
 class HydraulicJump(SimpleTestCase):
     """Case A19 (Belanger 1838): depth behind a jump at Froude number 3 within 4 %, 8 voxels to the stream."""
 

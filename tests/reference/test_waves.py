@@ -28,6 +28,18 @@ class LeaningSurface(SimpleTestCase):
         self.assertAlmostEqual(cases.leaning_surface(64), 1.0, delta=0.02)
 
 
+class ShakenTank(SimpleTestCase):
+    """Case A37: shaken by the keys of its walls, or by the force that is felt in it, the same wave within 2 % of it."""
+
+    def test_keys_and_force(self) -> None:
+        keys, theory = cases.shaken(64, "keys", 2.5)
+        force, _ = cases.shaken(64, "force", 2.5)
+        top = float(np.abs(theory).max())
+        self.assertLess(float(np.abs(keys - force).max()) / top, 0.02)
+        for found in (keys, force):  # and that wave is linear theory's, within 5 % of it
+            self.assertLess(float(np.abs(found - theory).max()) / top, 0.05)
+
+
 class TravellingWave(SimpleTestCase):
     """Case A16 (Airy 1845): speed of a wave 1 m long over 0.5 m of water, within 1.5 % at 32 voxels to its length."""
 
