@@ -55,8 +55,15 @@ header {
 .mark {
   display: flex;
 }
+/* gives way first: while a run goes on its words and figures need the room */
 .crumb {
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
   white-space: nowrap;
+}
+header > :not(.crumb, .space) {
+  flex-shrink: 0;
 }
 .quiet {
   color: var(--dim);
