@@ -95,7 +95,7 @@ class Documents(SimpleTestCase):
         scene = parse_scene(json.loads(block.group(1)))
         self.assertEqual({e.kind for e in scene.elements}, {"fill", "inflow", "collider", "drain", "force"})
         shapes = {e.shape.kind for e in scene.elements if not isinstance(e, Force)}
-        self.assertEqual(shapes, {"sphere", "box", "mesh", "plane", "tub", "tube", "disc"})
+        self.assertEqual(shapes, {"sphere", "box", "mesh", "plane", "tub", "tube", "disc", "slot"})
         forces = [e for e in scene.elements if isinstance(e, Force)]
         effects = {e.effect.kind for e in forces}
         self.assertEqual(effects, {"wind", "drag", "turbulence", "vortex", "attraction"})
