@@ -34,7 +34,8 @@ VERTEX_BYTES = 60
 # before this machine's own runs say more (`basin.stages.pace`): of two processors; `benchmarks.forecast` compares
 SECONDS_TO_BEGIN = 1.0  # until the first frame of a liquid, most of it for kernels that are loaded
 SECONDS_A_SUBSTEP = 0.01
-SECONDS_PER_SURFACE = 12e-6  # and substep, of as many particles to the power of 2/3 as lie at a surface
+SECONDS_PER_SURFACE = 13e-6  # and substep, of as many particles to the power of 2/3 as lie at a surface
+SPREADS = 2.5  # times as much surface has liquid that is strewn
 SECONDS_PER_PARTICLE = 0.25e-6  # and substep
 SECONDS_OF_VISCOSITY = 3.0e-6
 SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
@@ -53,6 +54,7 @@ class Size:
     voxels : of the domain
     nodes : at which the distances of meshes are sampled
     over : particles (n,) at each frame, if none left
+    strewn : how many of them (n,) come of inflows, or are driven by forces: streams, sheets and drops
     """
 
     voxels: int
@@ -60,6 +62,7 @@ class Size:
     nodes: float
     carried: Carried
     over: np.ndarray
+    strewn: np.ndarray
 
 
 def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
@@ -69,7 +72,7 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
     voxels = int(np.prod([float(n) for n in layout.cells]))
     domain = float(np.prod(scene.domain.size))
     times = np.arange(scene.time.last - scene.time.first + 1) / scene.time.fps
-    volume, nodes = np.zeros(len(times)), 0.0
+    volume, poured, nodes = np.zeros(len(times)), np.zeros(len(times)), 0.0
     for element in scene.elements:
         try:
             mesh = element_mesh(element, files)
@@ -83,9 +86,11 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
             since = scene.time.shot_time(element.start_frame) if element.start_frame is not None else 0.0
             volume += _filled(element, mesh, scene) * (times >= since - 1e-9)
         elif isinstance(element, Inflow):
-            volume += _poured(element, mesh, scene, times)
-    over = np.minimum(volume, domain) / dx**3 * scene.liquid.particles_per_cell
-    return Size(voxels, int(over.max()), nodes, carried_by(scene), over)
+            poured += _poured(element, mesh, scene, times)
+    each = scene.liquid.particles_per_cell / dx**3
+    over = np.minimum(volume + poured, domain) * each
+    strewn = over if any(scene.of_kind(Force)) else np.minimum(poured * each, over)
+    return Size(voxels, int(over.max()), nodes, carried_by(scene), over, strewn)
 
 
 def _filled(element: Fill, mesh: TriangleMesh, scene: Scene) -> float:
@@ -122,6 +127,9 @@ CALMS = (
 )
 
 
+STIRS = 0.6  # of the speed that a fall through the domain's height gives: how waves splash that a solid raises
+
+
 def fastest(scene: Scene, files: SceneFiles) -> float:
     """The speed (m per shot second) that the fastest liquid will have in the mean over the shot.
 
@@ -141,7 +149,8 @@ def fastest(scene: Scene, files: SceneFiles) -> float:
             moments = np.arange(time.last - time.first + 1) / time.fps
             place = np.array([placement.matrix(float(t))[:3, 3] for t in moments])
             if len(place) > 1:
-                found = max(found, float(np.linalg.norm(np.diff(place, axis=0), axis=1).max()) * time.fps)
+                own = float(np.linalg.norm(np.diff(place, axis=0), axis=1).max()) * time.fps
+                found = max(found, own + STIRS * float(np.sqrt(pull * scene.domain.size[1])) * (own > 0))
         if mesh is None or not isinstance(element, Fill | Inflow):
             continue
         low_end, high_end = mesh.transformed(placement.matrix(0.0)).bounds()
@@ -169,8 +178,9 @@ def liquid_seconds(size: Size, scene: Scene, files: SceneFiles, quality: str) ->
     # they come in pairs: to go from any number to the next even one adds one in the mean
     substeps = float(np.clip(max(moved / settings.cfl + 1, 2), settings.substeps_min, settings.substeps_max))
     each = SECONDS_PER_PARTICLE + (SECONDS_OF_VISCOSITY if "viscosity" in size.carried else 0.0)
-    over = size.over[1:]
-    a_substep = SECONDS_A_SUBSTEP * (over > 0) + SECONDS_PER_SURFACE * over ** (2 / 3) + each * over
+    over, strewn = size.over[1:], size.strewn[1:]
+    surface = (over - strewn) ** (2 / 3) + SPREADS * strewn ** (2 / 3)
+    a_substep = SECONDS_A_SUBSTEP * (over > 0) + SECONDS_PER_SURFACE * surface + each * over
     return SECONDS_TO_BEGIN + float((substeps * a_substep).sum())
 
 
@@ -178,7 +188,7 @@ def surface_seconds(size: Size, scene: Scene) -> float:
     """Seconds of this kind of machine that all frames of the surface take, two at a time."""
     settings = scene.surface
     finer = (0.5 / settings.voxel_share) ** 2
-    each = SECONDS_A_SURFACE + SECONDS_PER_MESHED * size.over * finer
+    each = SECONDS_A_SURFACE + SECONDS_PER_MESHED * (size.over + (SPREADS - 1) * size.strewn) * finer
     each = each + SECONDS_PER_NODE * size.voxels / settings.voxel_share**3
     if settings.colliders == "remove":
         each = each + SECONDS_OF_COLLIDERS * sum(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider))
