@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import numpy as np
 from django.test import SimpleTestCase
 
 from basin.cache import Cache
 from basin.scene import Scene, parse_scene
 from basin.stages import measuring, samples
-from basin.stages.costs import CALMS, SPLASHES, fastest, liquid_seconds, liquid_size
+from basin.stages.costs import CALMS, SPLASHES, SPREADS, STIRS, fastest, liquid_seconds, liquid_size, surface_seconds
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast, voxel_for
 from basin.stages.pace import Pace
@@ -125,6 +127,37 @@ class Reckoning(SimpleTestCase):
         drop = 4 / 3 * 3.14159 * 0.15**3
         self.assertAlmostEqual(over[11], 12e-3 * 11 / 24 / 0.05**3 * 8, delta=2)
         self.assertAlmostEqual(over[12], (12e-3 * 12 / 24 + drop) / 0.05**3 * 8, delta=0.03 * over[12])
+
+    def test_a_solid_that_stirs_makes_waves_that_are_faster_than_it(self) -> None:
+        pool = {"kind": "fill", "name": "Pool", "shape": {"kind": "box", "size": [1, 0.3, 1]}}
+        pool["pose"] = {"translation": [0, 0.15, 0]}
+        wall = {"kind": "collider", "name": "Wall", "shape": {"kind": "box", "size": [0.1, 1, 1]}}
+        ends = [{"time": t, "value": [-0.4 + 0.2 * t, 0.5, 0], "segment": "linear"} for t in (0.0, 1.0)]
+        still = fastest(self.scene([pool, wall]), SceneFiles(Path(".")))
+        moved = fastest(self.scene([pool, {**wall, "pose": {"translation": {"keys": ends}}}]), SceneFiles(Path(".")))
+        # the wall's speed, and a share of that of a fall from the domain's height
+        self.assertAlmostEqual(moved, 0.2 + STIRS * G**0.5, delta=0.02 * moved)
+        self.assertGreater(moved, still)
+
+    def test_what_is_poured_or_driven_has_more_surface_than_what_lies(self) -> None:
+        wind = {"kind": "force", "name": "Wind", "effect": {"kind": "wind", "velocity": [6, 0, 0]}}
+        tap = {"kind": "inflow", "name": "Tap", "shape": {"kind": "disc"}, "amount": "flow", "flow": 12.0}
+        tap["pose"] = {"translation": [0, 0.9, 0]}
+        files = SceneFiles(Path("."))
+        lies, driven, mixed = (
+            liquid_size(self.scene(elements), files, "draft")
+            for elements in ([self.drop(0.8)], [self.drop(0.8), wind], [self.drop(0.8), tap])
+        )
+        self.assertEqual(float(lies.strewn.max()), 0.0)
+        np.testing.assert_allclose(driven.strewn, driven.over)
+        self.assertAlmostEqual(float(mixed.strewn[24]), 12e-3 / 0.05**3 * 8, delta=2)
+        plain = self.scene([self.drop(0.8)])
+        for told in (liquid_seconds, lambda size, scene, *_: surface_seconds(size, scene)):
+            times = [told(size, plain, files, "draft") for size in (lies, replace(lies, strewn=lies.over))]
+            self.assertGreater(times[1], times[0])
+            large = [replace(size, over=1000 * lies.over, strewn=1000 * size.strewn) for size in (lies, driven)]
+            most = [told(size, plain, files, "draft") for size in large]
+            self.assertLess(most[1] / most[0], SPREADS)  # the surface alone is as much more
 
     def test_a_budget_gives_the_voxel(self) -> None:
         job = Job(self.scene([self.drop(0.8)]), SceneFiles(Path(".")), Cache(Path("none")), "draft")
