@@ -1,8 +1,8 @@
 """``./zinc bench --forecast``: seconds reckoned for starting scenes, and that they took; writes docs/performance.md.
 
 As on a machine that has only just been set up: after the few seconds of measuring that a first start does, before
-anything is learned from runs. Each scene is reckoned, then made, at draft; with ``--proof`` at proof too, with
-``--large`` the shots of the demo as well.
+anything is learned from runs. Each starting scene is reckoned, then made, at draft; with ``--proof`` at proof too, with
+``--large`` the demo's shots as well, at draft alone: their proofs would take the bench too long.
 """
 
 from __future__ import annotations
@@ -64,29 +64,28 @@ def reckoned(scene: Scene, folder: Path, quality: str, pace: Pace) -> dict[str, 
 
 def main() -> None:
     """Measure all of them."""
-    scenes = sorted((ROOT / "starts").glob("*/scene.json"))
-    if "--large" in sys.argv:
-        scenes += sorted((ROOT / "scenes").glob("TM0*.json"))
-    qualities = ("draft", "proof") if "--proof" in sys.argv else ("draft",)
+    starts, shots = sorted((ROOT / "starts").glob("*/scene.json")), sorted((ROOT / "scenes").glob("TM0*.json"))
+    jobs = [("draft", file) for file in starts]
+    jobs += [("draft", file) for file in shots if "--large" in sys.argv]
+    jobs += [("proof", file) for file in starts if "--proof" in sys.argv]
     rows, off = [], []
     with tempfile.TemporaryDirectory() as kept:
         first = before = probed()
-        for quality in qualities:
-            for file in scenes:
-                scene = load_scene(file)
-                seconds = took(scene, file.parent, quality)
-                after = probed()
-                at_first = reckoned(scene, file.parent, quality, told(Path(kept), first))
-                meanwhile = reckoned(scene, file.parent, quality, told(Path(kept), before, after))
-                for stage, value in seconds.items():
-                    early, now = at_first[stage] / value, meanwhile[stage] / value
-                    rows.append(
-                        f"| {scene.name} | {quality} | {stage} | {at_first[stage]:.0f} | {meanwhile[stage]:.0f} "
-                        f"| {value:.0f} | {early:.2f} | {now:.2f} |"
-                    )
-                    print(rows[-1], flush=True)
-                    off.append([max(ratio, 1 / ratio) for ratio in (early, now)])
-                before = after
+        for quality, file in jobs:
+            scene = load_scene(file)
+            seconds = took(scene, file.parent, quality)
+            after = probed()
+            at_first = reckoned(scene, file.parent, quality, told(Path(kept), first))
+            meanwhile = reckoned(scene, file.parent, quality, told(Path(kept), before, after))
+            for stage, value in seconds.items():
+                early, now = at_first[stage] / value, meanwhile[stage] / value
+                rows.append(
+                    f"| {scene.name} | {quality} | {stage} | {at_first[stage]:.0f} | {meanwhile[stage]:.0f} "
+                    f"| {value:.0f} | {early:.2f} | {now:.2f} |"
+                )
+                print(rows[-1], flush=True)
+                off.append([max(ratio, 1 / ratio) for ratio in (early, now)])
+            before = after
     good = [sum(ratio <= ASKED for ratio in column) for column in zip(*off, strict=True)]
     worst = [max(column) for column in zip(*off, strict=True)]
     lines = [
