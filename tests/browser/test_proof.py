@@ -64,8 +64,11 @@ class Proof(HandCase):
         np.testing.assert_allclose(middle, [-0.2, 0.6, 0], atol=0.03)
         np.testing.assert_allclose(self.element("Inflow")["velocity"], [1.2, 0, 0], atol=1e-6)
         with self.action(page, "Make it narrower"):
-            self.give(page, "Radius", "0.05")
-            self.wait(lambda: self.element("Inflow")["shape"]["radius"] == 0.05, 10, "the radius was not kept")
+            self.assertEqual(self.element("Inflow")["shape"]["kind"], "slot")  # as the face is
+            self.give(page, "Width", "0.1")
+            self.give(page, "Depth", "0.1")
+            sides = {"kind": "slot", "width": 0.1, "depth": 0.1}
+            self.wait(lambda: self.element("Inflow")["shape"] == sides, 10, "its sides were not kept")
         with self.action(page, "Attach it to the ladle by dragging it onto it"):
             inflow = page.get_by_role("button", name="Inflow", exact=True)
             inflow.drag_to(page.get_by_role("button", name="Box", exact=True))
@@ -161,11 +164,12 @@ class Proof(HandCase):
             page.locator(".beside").get_by_text("l/s").wait_for()
             page.keyboard.press("Enter")
             self.there(page, 3)
-            page.get_by_label("Radius", exact=True).wait_for()
+            page.get_by_label("Width", exact=True).wait_for()
             page.mouse.up()  # late: it picks nothing else
-            page.get_by_label("Radius", exact=True).wait_for()
+            page.get_by_label("Width", exact=True).wait_for()
         with self.action(page, "Make it narrower and put it higher"):
-            self.give(page, "Radius", "0.08")
+            self.give(page, "Width", "0.14")
+            self.give(page, "Depth", "0.14")
             self.give(page, "Translation y", "0.5")
             self.wait(lambda: self.element("Inflow")["pose"]["translation"][1] == 0.5, 10, "it was not moved")
         stream = page.get_by_label("Stream", exact=True)
