@@ -2,7 +2,7 @@
 
 As on a machine that has only just been set up: after the few seconds of measuring that a first start does, before
 anything is learned from runs. Each starting scene is reckoned, then made, at draft; with ``--proof`` at proof too, with
-``--large`` the demo's shots as well, at draft alone: their proofs would take the bench too long.
+``--large`` the demo's shots as well, at draft, and with ``--long`` those at proof.
 """
 
 from __future__ import annotations
@@ -68,6 +68,7 @@ def main() -> None:
     jobs = [("draft", file) for file in starts]
     jobs += [("draft", file) for file in shots if "--large" in sys.argv]
     jobs += [("proof", file) for file in starts if "--proof" in sys.argv]
+    jobs += [("proof", file) for file in shots if "--long" in sys.argv]
     rows, off = [], []
     with tempfile.TemporaryDirectory() as kept:
         first = before = probed()

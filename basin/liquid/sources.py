@@ -98,16 +98,20 @@ class InflowSource:
         """Whether it begins between two liquid seconds."""
         return before < self.start <= now or now <= 0 == self.start
 
+    def area_at(self, shot_time: float) -> float:
+        """Area (m2) that liquid leaves through, across its way."""
+        if self.opening is None:
+            return self.across
+        matrix, way = self.pose.matrix(shot_time), self.velocity / max(float(np.linalg.norm(self.velocity)), 1e-12)
+        scale = scale_of(matrix)
+        return self.opening.area() * scale**2 * abs(float(way @ matrix[:3, 1]) / scale)
+
     def speed_at(self, shot_time: float) -> np.ndarray:
         """Velocity (3,) of the liquid against the source, m per liquid second."""
         if self.flow is None:
             return self.velocity
         way = self.velocity / max(float(np.linalg.norm(self.velocity)), 1e-12)
-        area = self.across
-        if self.opening is not None:
-            matrix = self.pose.matrix(shot_time)
-            scale = scale_of(matrix)
-            area = self.opening.area() * scale**2 * abs(float(way @ matrix[:3, 1]) / scale)
+        area = self.area_at(shot_time)
         flow = float(value_at(self.flow, shot_time)[0]) * self.flow_unit
         return way * (max(flow, 0.0) / max(area, 1e-12))
 

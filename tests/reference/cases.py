@@ -557,7 +557,6 @@ class Bore:
     depth : m behind it, mean of ten still depths
     front : m/s of it against the still liquid, by the liquid that it has set going (or stopped): h1 S of it a second
     crossing : the same by where its height is half reached
-    surge : m, root mean square of that place about its way
     balance : momentum that a stretch gained more than flowed in at its ends and pressed there as if at rest, over the
         sum of what did at both
     """
@@ -565,7 +564,6 @@ class Bore:
     depth: float
     front: float
     crossing: float
-    surge: float
     balance: float
 
 
@@ -623,12 +621,10 @@ def pushed_bore(cells: int, still: float = 0.1, speed: float = 0.75, stream: boo
             flow = (float(volume[near] @ u[near] ** 2) / (4 * dx) + 0.5 * G * level**2) / fps
             flowed, whole_flow = flowed + sign * flow, whole_flow + flow
     time, place = np.array(seen).T
-    fit = np.polyfit(time, place, 1)
     return Bore(
         depth=float(np.concatenate(depths).mean()),
         front=float(np.polyfit(time, moved, 1)[0]) / (speed * still),
-        crossing=float(fit[0]),
-        surge=float(np.std(place - np.polyval(fit, time))),
+        crossing=float(np.polyfit(time, place, 1)[0]),
         balance=(held[-1] - held[0] - flowed) / whole_flow,
     )
 

@@ -97,8 +97,7 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
     end, met, leaves = _meets(scene, files, path, times + start, dx)
     there = velocity + gravity * times[end]
     arrival = float(np.linalg.norm(there))
-    opening = _opening(element, source, matrix, velocity)
-    rate = opening * speed
+    rate = source.area_at(start) * speed
     width = 2 * np.sqrt(rate / max(arrival, 1e-9) / np.pi)
     return Flight(
         path=path[: end + 1].tolist(),
@@ -134,14 +133,6 @@ def _middle(source: InflowSource, matrix: np.ndarray) -> np.ndarray:
     shape = source.distance.at_time(0.0) if isinstance(source.distance, Deforming) else source.distance
     assert shape is not None
     return np.asarray(shape.corners(matrix).mean(axis=0))
-
-
-def _opening(element: Inflow, source: InflowSource, matrix: np.ndarray, velocity: np.ndarray) -> float:
-    """Area (m2) that liquid leaves through, across its way."""
-    if not isinstance(element.shape, FlatOpening):
-        return source.across
-    scale, way = scale_of(matrix), velocity / max(float(np.linalg.norm(velocity)), 1e-12)
-    return float(element.shape.area() * scale**2 * abs(float(way @ matrix[:3, 1]) / scale))
 
 
 def _litres(sources: list[InflowSource], scene: Scene, rate: float) -> float:

@@ -53,8 +53,7 @@ export function alongLine(ray: THREE.Ray, from: THREE.Vector3, way: THREE.Vector
   return (b * w.dot(ray.direction) - w.dot(way)) / across
 }
 
-/** Turns, in degrees about X, then Y, then Z, that bring the element's own Y to a direction. */
-/** The angles that turn Y to a way, and X to another if one is given. */
+/** Turns, in degrees about X, then Y, then Z, that bring the element's own Y to a direction, its X to another if given. */
 export function turnTo(way: THREE.Vector3, along?: THREE.Vector3): number[] {
   const whole = new THREE.Quaternion().setFromUnitVectors(UP, way)
   if (along) {
