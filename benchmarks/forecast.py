@@ -2,7 +2,8 @@
 
 As on a machine that has only just been set up: after the few seconds of measuring that a first start does, before
 anything is learned from runs. Each starting scene is reckoned, then made, at draft; with ``--proof`` at proof too, with
-``--large`` the demo's shots as well, at draft, and with ``--long`` those at proof.
+``--large`` the demo's shots as well. ``--only TEXT`` measures scenes whose name has that text anew, and keeps the other
+rows of the page.
 """
 
 from __future__ import annotations
@@ -62,42 +63,50 @@ def reckoned(scene: Scene, folder: Path, quality: str, pace: Pace) -> dict[str, 
     return {stage: time_of.likely for stage, time_of in found.times.items()}
 
 
+def kept_rows() -> dict[tuple[str, ...], str]:
+    """The figures of the page as it is, by scene, quality and stage."""
+    part = PAGE.read_text(encoding="utf-8").split("## Forecasts\n")[1].split("\n## ")[0]
+    cells = [[cell.strip() for cell in line.strip("|").split("|")] for line in part.splitlines() if line[:1] == "|"]
+    return {tuple(row[:3]): " | ".join(row[3:]) for row in cells[2:]}
+
+
 def main() -> None:
     """Measure all of them."""
     starts, shots = sorted((ROOT / "starts").glob("*/scene.json")), sorted((ROOT / "scenes").glob("TM0*.json"))
-    jobs = [("draft", file) for file in starts]
-    jobs += [("draft", file) for file in shots if "--large" in sys.argv]
-    jobs += [("proof", file) for file in starts if "--proof" in sys.argv]
-    jobs += [("proof", file) for file in shots if "--long" in sys.argv]
-    rows, off = [], []
+    files = [*starts, *(shots if "--large" in sys.argv else [])]
+    qualities = ["draft", *(["proof"] if "--proof" in sys.argv else [])]
+    jobs = [(quality, file) for quality in qualities for file in files]
+    only = sys.argv[sys.argv.index("--only") + 1] if "--only" in sys.argv else ""
+    rows = kept_rows() if only else {}
     with tempfile.TemporaryDirectory() as kept:
         first = before = probed()
         for quality, file in jobs:
             scene = load_scene(file)
+            if only not in scene.name:
+                continue
             seconds = took(scene, file.parent, quality)
             after = probed()
             at_first = reckoned(scene, file.parent, quality, told(Path(kept), first))
             meanwhile = reckoned(scene, file.parent, quality, told(Path(kept), before, after))
             for stage, value in seconds.items():
-                early, now = at_first[stage] / value, meanwhile[stage] / value
-                rows.append(
-                    f"| {scene.name} | {quality} | {stage} | {at_first[stage]:.0f} | {meanwhile[stage]:.0f} "
-                    f"| {value:.0f} | {early:.2f} | {now:.2f} |"
-                )
-                print(rows[-1], flush=True)
-                off.append([max(ratio, 1 / ratio) for ratio in (early, now)])
+                early, now = at_first[stage], meanwhile[stage]
+                figures = f"{early:.0f} | {now:.0f} | {value:.0f} | {early / value:.2f} | {now / value:.2f}"
+                rows[scene.name, quality, stage] = figures
+                print(scene.name, quality, stage, figures, flush=True)
             before = after
+    ratios = [[float(cell) for cell in figures.split("|")[-2:]] for figures in rows.values()]
+    off = [[max(ratio, 1 / ratio) for ratio in pair] for pair in ratios]
     good = [sum(ratio <= ASKED for ratio in column) for column in zip(*off, strict=True)]
     worst = [max(column) for column in zip(*off, strict=True)]
     lines = [
-        f"`./zinc bench {' '.join(sys.argv[1:])}`: seconds reckoned before anything is learned from runs, and that "
+        f"`./zinc bench --forecast --proof --large`: seconds reckoned before anything is learned from runs, and that "
         f"runs then took. After the measuring of a first start {good[0]} of {len(off)} are within {ASKED} times, the "
         f"worst {worst[0]:.2f} times off; a machine that others share may be slower or faster by then, so it is "
         f"measured before and after each scene too: {good[1]} of {len(off)}, the worst {worst[1]:.2f}.",
         "",
         "| scene | quality | stage | reckoned at first, s | meanwhile, s | took, s | ratio at first | meanwhile |",
         "|---|---|---|---|---|---|---|---|",
-        *rows,
+        *(f"| {' | '.join(key)} | {figures} |" for key, figures in rows.items()),
     ]
     PAGE.write_text(replaced(PAGE.read_text(encoding="utf-8"), "Forecasts", lines), encoding="utf-8")
 

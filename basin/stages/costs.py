@@ -42,7 +42,8 @@ SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
 SECONDS_A_SURFACE = 0.1
 SECONDS_PER_MESHED = 1.6e-6  # particle, at half the liquid's voxel
 SECONDS_PER_NODE = 15e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
-SECONDS_OF_COLLIDERS = 0.5  # for each mesh that is taken out of the surface
+SECONDS_OF_CUTTING = 0.42e-6  # for each node of that grid, where meshes are taken out of the surface
+SECONDS_OF_MASKING = 0.27e-6  # for each node and filter with a mask
 
 
 @dataclass(frozen=True)
@@ -189,9 +190,10 @@ def surface_seconds(size: Size, scene: Scene) -> float:
     settings = scene.surface
     finer = (0.5 / settings.voxel_share) ** 2
     each = SECONDS_A_SURFACE + SECONDS_PER_MESHED * (size.over + (SPREADS - 1) * size.strewn) * finer
-    each = each + SECONDS_PER_NODE * size.voxels / settings.voxel_share**3
-    if settings.colliders == "remove":
-        each = each + SECONDS_OF_COLLIDERS * sum(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider))
+    a_node = SECONDS_PER_NODE + SECONDS_OF_MASKING * sum(one.mask.kind != "everywhere" for one in settings.filters)
+    if settings.colliders == "remove" and any(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider)):
+        a_node += SECONDS_OF_CUTTING
+    each = each + a_node * size.voxels / settings.voxel_share**3
     return SECONDS_TO_MESH + float(each.sum()) / 2
 
 
