@@ -85,6 +85,15 @@ def drag_on_gravity() -> Iterator[None]:
 
 
 @contextmanager
+def no_swing() -> Iterator[None]:
+    """What the halves of a pair do unlike is not made up for."""
+    from basin.liquid import swing
+
+    with mock.patch.object(swing, "turn", lambda *arguments: None):
+        yield
+
+
+@contextmanager
 def no_ghost_fluid() -> Iterator[None]:
     """The surface half way between cell centres, wherever it is."""
     from basin.liquid import levelset
@@ -317,6 +326,7 @@ MUTANTS: dict[str, Callable] = {
     "walls stay open": walls_stay_open,
     "no affine term": no_affine,
     "no reflection": no_reflection,
+    "no swing": no_swing,
     "surface flattened at walls": flattened_at_walls,
     "face fractions rounded": rounded_fractions,
     "level set blind to walls": blind_to_walls,
@@ -386,6 +396,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "walls stay open": ("test_parting",),
     "no affine term": ("Efflux", "DamBreak", "test_axes", "CollapsingColumn"),
     "no reflection": ("Vortices", "Turning"),
+    "no swing": ("Turning",),
     "surface flattened at walls": ("TravellingWave",),
     "face fractions rounded": ("Slide",),
     "level set blind to walls": ("turned_vessel",),

@@ -198,12 +198,33 @@ def rows() -> list[Row]:
             )
             for t in (2.0, 1.5, 0.2)
         ),
+        Row(
+            "A34",
+            "the same by a knife edge of 45 degrees, 4 voxels thick",
+            "Kirchhoff 1869",
+            "5 % at 16",
+            (8, 16),
+            lambda n: cases.contraction(n, 4.0, plate="knife") / 0.612,
+        ),
         *(
-            Row("A36", what, "Newton", tolerance, (24, 40), part("turning", which, half=half))
-            for what, tolerance, which, half in (
-                ("angular momentum kept in a turn, full", "1 % at 24, 0.5 % at 40", 0, False),
-                ("angular momentum kept in a turn, half full", "1 % at 24, 0.5 % at 40", 0, True),
-                ("paraboloid after two turns, 35.98 mm", "5 %", 1, True),
+            Row(
+                "A34",
+                f"contraction under a gate of {t} voxels, 0.612",
+                "Kirchhoff 1869",
+                "8 % at 8",
+                (8,),
+                _gate(t),
+            )
+            for t in (2.0, 1.5, 0.2)
+        ),
+        *(
+            Row("A36", what, "Newton", tolerance, (24, 40), part("turning", which, half=half, flip_share=share))
+            for what, tolerance, which, half, share in (
+                ("angular momentum kept in a turn, full", "1 % at 24, 0.5 % at 40", 0, False, 0.0),
+                ("angular momentum kept in a turn, half full", "1 % at 24, 0.5 % at 40", 0, True, 0.0),
+                ("the same, FLIP share 0.95", "1 % at 24, 0.5 % at 40", 0, True, 0.95),
+                ("paraboloid after two turns, 35.98 mm", "5 %", 1, True, 0.0),
+                ("the same, FLIP share 0.95", "5 %", 1, True, 0.95),
             )
         ),
         *_bores(),
@@ -320,6 +341,12 @@ def _slot(thick: float) -> Callable[[int], float]:
     from tests.reference import cases
 
     return lambda cells: cases.contraction(cells, thick) / 0.612
+
+
+def _gate(thick: float) -> Callable[[int], float]:
+    from tests.reference import cases
+
+    return lambda cells: cases.under_gate(cells, thick) / 0.612
 
 
 def _thick() -> list[Row]:

@@ -32,8 +32,9 @@ NARROW = 1.5  # voxels between two walls of the domain
 
 
 @kernel(inline="always")
-def _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z):
-    """Velocity at a place: from the tile's block, or beyond it through the index."""
+def sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z):
+    """Velocity at a place: from the tile's block of `BLOCK` cells a side that begins at a cell, or beyond it through
+    the index, unless all is known to lie within."""
     px, py, pz = x - np.float32(i0), y - np.float32(j0), z - np.float32(k0)
     if not within:
         h, most = np.float32(0.5), np.float32(BLOCK - 1)
@@ -68,11 +69,11 @@ def _advance(tile_start, first, record, u, v, w, where, dt, farthest, ballistic,
                 a = seen_velocity(line, BLOCK, px, py, pz, hidden[p])
                 mx, my, mz = h * a[0], h * a[1], h * a[2]
             else:
-                a = _sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z)
+                a = sampled(line, within, u, v, w, where, i0, j0, k0, x, y, z)
                 s = h * np.float32(0.5)
-                b = _sampled(line, within, u, v, w, where, i0, j0, k0, x + s * a[0], y + s * a[1], z + s * a[2])
+                b = sampled(line, within, u, v, w, where, i0, j0, k0, x + s * a[0], y + s * a[1], z + s * a[2])
                 s = h * np.float32(0.75)
-                c = _sampled(line, within, u, v, w, where, i0, j0, k0, x + s * b[0], y + s * b[1], z + s * b[2])
+                c = sampled(line, within, u, v, w, where, i0, j0, k0, x + s * b[0], y + s * b[1], z + s * b[2])
                 s = h / np.float32(9.0)
                 mx = s * (np.float32(2.0) * a[0] + np.float32(3.0) * b[0] + np.float32(4.0) * c[0])
                 my = s * (np.float32(2.0) * a[1] + np.float32(3.0) * b[1] + np.float32(4.0) * c[1])

@@ -30,6 +30,7 @@ from basin.liquid import (
     resampling,
     sources,
     spacing,
+    swing,
     texture,
     thin,
     timestep,
@@ -43,7 +44,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Tiling, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-13"
+ALGORITHM = "liquid-14"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -188,8 +189,14 @@ class Liquid:
 
     def pair(self, shot_time: float, dt: float, tally: Tally, spikes_pass: bool = False) -> LiquidFields:
         """Go on by two substeps of `dt` liquid seconds each from a shot time; see `_substep`."""
-        self._substep(shot_time, dt, tally, spikes_pass, reflects=True)
-        return self._substep(shot_time + dt / self.world.time_scale, dt, tally, spikes_pass, reflects=False)
+        first = self._substep(shot_time, dt, tally, spikes_pass, reflects=True)
+        middle = shot_time + dt / self.world.time_scale
+        last = self._substep(middle, dt, tally, spikes_pass, reflects=False)
+        gravity, dx = self.world.gravity_at(middle), self.world.layout.dx
+        kick = forces.gravity_kick(gravity, dx, 2 * dt)
+        most = float(np.linalg.norm(gravity)) + forces.pull(self.world.forces, middle)
+        self.state.swing = self.state.swing.renewed(first, last, kick, 2 * dt, most / dx)
+        return last
 
     def _substep(self, time: float, dt: float, tally: Tally, spikes_pass: bool, reflects: bool) -> LiquidFields:
         """Go on by `dt` liquid seconds from a shot second; what it did is added to `tally`.
@@ -381,6 +388,8 @@ class Liquid:
         walls = advection.Walls(*self.solid_world.distance_at(m.tiles, later), m.solids.motion)
         advection.keep_out(arranged, start, walls, m.ballistic, w.wall_friction, m.dt)
         thin.keep_apart(arranged, begin, m.solids.thin, m.solids.motion, m.ballistic, w.wall_friction)
+        if m.reflects:
+            swing.turn(start, arranged, m.ballistic, s.swing, 2 * m.dt)
         s.particles, left = advection.wrapped_and_drained(s.particles, m.tiling, w.discard)
         s.lost += left
         s.particles, swallowed = sources.drained(s.particles, w.drains, w.layout, later)

@@ -19,6 +19,7 @@ from basin.liquid.particles import Particles
 from basin.liquid.parting import NO_CELLS
 from basin.liquid.settings import WATER
 from basin.liquid.solids import Body
+from basin.liquid.swing import Swing
 from basin.liquid.timestep import Limits
 from basin.liquid.viscosity import TOLERANCE, Damped
 from basin.settings import Curve
@@ -93,6 +94,7 @@ class LiquidState:
     ----------
     bulk : liquid below the band of particles; replaced, never changed
     parted : cells that parted from walls (`Parting.cells`) in the second and in the first half of the last pair
+    swing : of the flow between a pair's halves; replaced, never changed
     speed : of the fastest particle (voxels/s), if it is known
     lost, drained, poured : volumes (voxels^3) that left through open walls, in drains, and that inflows gave
     """
@@ -105,6 +107,7 @@ class LiquidState:
     drained: float = 0.0
     poured: float = 0.0
     bulk: Bulk = field(default_factory=Bulk.none)
+    swing: Swing = field(default_factory=Swing.none)
     speed: float | None = None
     parted: list[np.ndarray] = field(default_factory=lambda: [NO_CELLS, NO_CELLS])
 

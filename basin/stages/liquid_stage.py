@@ -15,6 +15,7 @@ from basin.liquid.band import Bulk
 from basin.liquid.particles import Particles
 from basin.liquid.room import WHOLE
 from basin.liquid.step import ALGORITHM, Liquid
+from basin.liquid.swing import Swing
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, Tally
 from basin.readings import Reading
 from basin.scene import Advice, Collider, Force, Scene
@@ -93,6 +94,8 @@ def state_arrays(state: LiquidState) -> dict[str, np.ndarray]:
         "bulk_volume": bulk.volume,
         "bulk_owed": bulk.owed,
         "bulk_velocity": bulk.velocity,
+        "swing_tile": state.swing.number,
+        "swing_pull": state.swing.pull,
         "counters": counters,
         "parted": np.concatenate(state.parted),
         "parted_first": np.array(len(state.parted[0]), np.int64),
@@ -106,9 +109,9 @@ def state_from(arrays: Mapping[str, Any]) -> LiquidState:
     dt_before, lost, drained, poured = (float(x) for x in arrays["sums"])
     bulk = Bulk(*(arrays[f"bulk_{name}"] for name in ("tile", "volume", "owed", "velocity")))
     parted = np.split(arrays["parted"], [int(arrays["parted_first"])])
-    return LiquidState(
-        Particles.of(arrays), dt_before, next_id, epoch, lost, drained, poured, bulk, parted=list(parted)
-    )
+    swing = Swing(arrays["swing_tile"], arrays["swing_pull"])
+    sums = (dt_before, next_id, epoch, lost, drained, poured)
+    return LiquidState(Particles.of(arrays), *sums, bulk, swing, parted=list(parted))
 
 
 def uneven_share(particles: Particles, fields: LiquidFields, per_cell: int) -> float:

@@ -206,7 +206,7 @@ class GivenAmounts(SimpleTestCase):
         return float(run.state.particles.volume.sum(dtype=np.float64)) * run.world.layout.dx**3 * 1000
 
     def test_flow_fills_a_vessel_to_its_level(self) -> None:
-        run = self.litres(60, amount="flow", flow=8.0, end=1.0)
+        run = self.litres(100, amount="flow", flow=8.0, end=1.0)
         self.assertAlmostEqual(self.volume(run) / 8.0, 1.0, delta=0.01)
         self.assertAlmostEqual(mean_level(run, 2.0) / 0.2, 1.0, delta=0.01)
 

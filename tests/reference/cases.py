@@ -452,7 +452,7 @@ def efflux_speed(dx: float) -> float:
     return float(np.mean(ratios))
 
 
-def contraction(cells: int, thick: float, adhesion: float = 0.0) -> float:
+def contraction(cells: int, thick: float, adhesion: float = 0.0, plate: str = "boxes") -> float:
     """Case A34: flow out of a slot of 0.1 m in the floor of a tank 1 m wide, over that of its whole opening.
 
     Cc = q / (a sqrt(2 g h)), from the volume that has left from a quarter of a second on.
@@ -462,24 +462,68 @@ def contraction(cells: int, thick: float, adhesion: float = 0.0) -> float:
     cells : voxels across the slot
     thick : voxels that the floor is thick
     adhesion : Pa
+    plate : "boxes", the same as "meshes", or meshes with a "knife" edge: below it the floor recedes by 45 degrees
     """
+    from demo.tide_mill import extrusion
+
     opening, wide, dx, below = 0.1, 1.0, 0.1 / cells, 0.3
     deep, floor = 4 * dx, below + thick * dx
-    elements = [
-        box_fill((0, floor, 0), (wide, floor + 0.5, deep)),
-        box_collider((-0.2, below, -0.2), (0.5 * (wide - opening), floor, deep + 0.2), "left"),
-        box_collider((0.5 * (wide + opening), below, -0.2), (wide + 0.2, floor, deep + 0.2), "right"),
-    ]
-    walls = {**CLOSED, "y_min": "open", "y_max": "open"}
-    run = liquid(dx, (wide, floor + 0.6, deep), elements, walls=walls, substeps_max=64, wall_adhesion=adhesion)
+    edge, back = 0.5 * (wide - opening), thick * dx if plate == "knife" else 0.0
+    half = [(-0.2, floor), (-0.2, below), (edge - back, below), (edge, floor)]
+    elements: list[dict[str, Any]] = [box_fill((0, floor, 0), (wide, floor + 0.5, deep))]
+    with tempfile.TemporaryDirectory() as folder:
+        for name, outline in ("left", half), ("right", [(wide - x, y) for x, y in reversed(half)]):
+            mesh = extrusion(outline, 3 * deep)
+            write_ply(Path(folder) / f"{name}.ply", mesh.position, mesh.triangle)
+            elements.append({"kind": "collider", "name": name, "shape": {"kind": "mesh", "file": f"{name}.ply"}})
+        if plate == "boxes":
+            elements[1:] = [
+                box_collider((-0.2, below, -0.2), (edge, floor, deep + 0.2), "left"),
+                box_collider((wide - edge, below, -0.2), (wide + 0.2, floor, deep + 0.2), "right"),
+            ]
+        own: dict[str, Any] = {"substeps_max": 64, "wall_adhesion": adhesion}
+        walls = {**CLOSED, "y_min": "open", "y_max": "open"}
+        run = liquid(dx, (wide, floor + 0.6, deep), elements, walls=walls, folder=Path(folder), **own)
+    area = _left(run, 1, below, deep)
+    flow = -np.gradient(area, 1 / 24)
+    return float(np.mean((flow / (opening * np.sqrt(2 * G * area / wide)))[1:-1]))
+
+
+def _left(run: Liquid, axis: int, beyond: float, deep: float) -> np.ndarray:
+    """Area of a slab's liquid above a coordinate along an axis, at frames from a quarter of a second on."""
     left = []
     for frame in range(2, 15):
         run.advance_frame(frame)
-        above = position(run)[:, 1] > below
-        left.append(float(run.state.particles.volume[above].sum(dtype=np.float64)) * dx**3 / deep)
-    area = np.array(left[5:])
-    flow = -np.gradient(area, 1 / 24)
-    return float(np.mean((flow / (opening * np.sqrt(2 * G * area / wide)))[1:-1]))
+        held = position(run)[:, axis] > beyond
+        left.append(float(run.state.particles.volume[held].sum(dtype=np.float64)) * run.world.layout.dx**3 / deep)
+    return np.array(left[5:])
+
+
+def under_gate(cells: int, thick: float) -> float:
+    """Case A34: flow under a gate, a slot of 0.05 m at the foot of an upright wall with 0.5 m of water behind it, over
+    that of its whole opening.
+
+    The jet's top is at the pressure of the air, Cc a above the floor: q = Cc a sqrt(2 g (h - Cc a)).
+
+    Parameters
+    ----------
+    cells : voxels up the opening
+    thick : voxels that the gate is thick
+    """
+    opening, wide, high, dx = 0.05, 1.0, 0.5, 0.05 / cells
+    deep, gate = 4 * dx, 0.3
+    elements = [
+        box_fill((gate, 0, 0), (gate + wide, high, deep)),
+        box_collider((gate - thick * dx, opening, -0.2), (gate, 0.8, deep + 0.2), "gate"),
+    ]
+    walls = {**CLOSED, "x_min": "open", "y_max": "open"}
+    run = liquid(dx, (gate + wide, 0.6, deep), elements, walls=walls, substeps_max=64)
+    area = _left(run, 0, gate, deep)
+    flow, head = -np.gradient(area, 1 / 24)[1:-1], area[1:-1] / wide
+    found = 0.6
+    for _ in range(20):
+        found = flow / (opening * np.sqrt(2 * G * (head - found * opening)))
+    return float(np.mean(found))
 
 
 def collapsing_column(cells: int, square: int, times: Iterable[float]) -> tuple[np.ndarray, np.ndarray]:

@@ -101,6 +101,9 @@ class Contraction(SimpleTestCase):
     def test_under_one_thinner_than_a_voxel(self) -> None:
         self.assertAlmostEqual(cases.contraction(8, 0.2) / 0.612, 1.0, delta=0.08)
 
+    def test_by_a_knife_edge(self) -> None:
+        self.assertAlmostEqual(cases.contraction(8, 4.0, plate="knife") / 0.612, 1.0, delta=0.08)
+
 
 class Turning(SimpleTestCase):
     """Case A36 (Newton): a still wall without friction, though a mesh, does not slow a turning cylinder down."""
@@ -109,3 +112,8 @@ class Turning(SimpleTestCase):
         for flip_share in (0.0, 0.95):
             kept, _ = cases.turning(24, half=False, flip_share=flip_share)
             self.assertLess(abs(kept - 1.0), 0.01, f"FLIP share {flip_share}: {kept:.4f} kept in a turn")
+
+    def test_half_full_it_keeps_that_and_its_paraboloid(self) -> None:
+        kept, rises = cases.turning(24, half=True)
+        self.assertLess(abs(kept - 1.0), 0.01, f"{kept:.4f} kept in a turn")
+        self.assertLess(abs(rises - 1.0), 0.05, f"{rises:.4f} of the paraboloid")

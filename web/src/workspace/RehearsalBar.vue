@@ -28,7 +28,7 @@ const mm = (metres: number, digits: number) => +(metres * 1000).toPrecision(digi
   white-space: nowrap;
   position: absolute;
   top: 54px;
-  left: 52px;
+  left: 82px;
   display: flex;
   gap: 14px;
   align-items: center;
