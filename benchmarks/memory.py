@@ -42,7 +42,8 @@ def meshing(cells: int) -> tuple[int, int]:
         scene.write_text(json.dumps({**pool_document(cells), "time": {"last": 1}}))
         command = [sys.executable, "-m", "basin", "run", str(scene), "--to", f"{name}/cache", "--threads", "2"]
         for stage in ("liquid", "surface"):
-            process = subprocess.Popen([*command, "--stages", stage], stderr=subprocess.DEVNULL)
+            asked = [*command, "--stages", stage]
+            process = subprocess.Popen(asked, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
             _, _, used = os.wait4(process.pid, 0)
         told = json.loads(subprocess.check_output([sys.executable, "-m", "basin", "info", f"{name}/cache", "--json"]))
         assert told["surface"]["frames"] == [1]

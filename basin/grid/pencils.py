@@ -44,6 +44,10 @@ class Matrix:
     surface: np.ndarray
     links: np.ndarray
 
+    def bare(self) -> Matrix:
+        """The same arrays without what a subclass adds."""
+        return Matrix(self.first, self.x, self.y, self.z, self.surface, self.links)
+
     def places(self) -> np.ndarray:
         """Places of the unknowns, int64 (m,), ascending."""
         lanes = self.links[:, LIVE, None] >> np.arange(8, dtype=np.uint32)

@@ -41,13 +41,13 @@ class System(Matrix):
 
     @cached_property
     def solver(self) -> Solver:
-        """Made once, for all right sides."""
-        return Solver(self)
+        """Made once, for all right sides; it knows the matrix alone, or both would hold each other in memory."""
+        return Solver(self.bare())
 
     def apart(self) -> System:
         """The same with a coupling to the surface of its own, and the solver."""
         own = replace(self, surface=self.surface.copy())
-        own.__dict__["solver"] = self.solver.apart(own)
+        own.__dict__["solver"] = self.solver.apart(own.bare())
         return own
 
 

@@ -7,6 +7,7 @@ pressure takes away into its opposite, the second one, in the middle of the pair
 and takes the divergence away. So a pair is symmetric in time, keeps the energy of turning flow, and
 leaves velocities that belong to the same moment as the positions. Viscosity acts there too, for both, on
 what the pressure has left, so that it meets no weight that the ground bears; its work is made free of divergence again.
+What particles that turn miss of gravity in the first half is made up for by a mean over pairs (`swing.py`).
 """
 
 from __future__ import annotations

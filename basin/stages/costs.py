@@ -17,10 +17,9 @@ from basin.stages.carrying import carried_by
 from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.stage import Cost
 
-BYTES_AT_REST = 450_000_000  # the program itself with its compiled kernels
-BYTES_PER_PARTICLE = 850
+BYTES_AT_REST = 320_000_000  # the program itself with its compiled kernels
+BYTES_PER_PARTICLE = 620
 BYTES_PER_NUMBER = 12  # of what each particle carries along: as it is, sorted, and in the state before a pair
-BYTES_OF_VISCOSITY = 110  # more for each particle
 BYTES_PER_TILE = 16  # of the index, for every tile of the domain
 BYTES_PER_NODE = 12  # of a mesh's sampled distance, while it is made
 FRAME_BYTES_PER_PARTICLE = 38
@@ -202,8 +201,6 @@ def liquid_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     size = liquid_size(scene, files, quality)
     numbers = size.carried.width
     each = BYTES_PER_PARTICLE + numbers * BYTES_PER_NUMBER
-    if "viscosity" in size.carried:
-        each += BYTES_OF_VISCOSITY
     memory = BYTES_AT_REST + size.particles * each + size.voxels / 512 * BYTES_PER_TILE + size.nodes * BYTES_PER_NODE
     frames = scene.time.last - scene.time.first + 1
     per_frame = size.particles * (FRAME_BYTES_PER_PARTICLE + 4 * numbers + TILES_PER_PARTICLE * TILE_BYTES)
