@@ -85,6 +85,19 @@ def bounded(answer: Answering) -> Answering:
     return answered
 
 
+def late_refusals(answer: Answering) -> Answering:
+    """Let a refusal leave the session's cookie alone: it may come after its person has signed in anew, and would take
+    away the new one."""
+
+    def answered(request: HttpRequest) -> HttpResponse:
+        reply = answer(request)
+        if reply.status_code == 401:
+            reply.cookies.pop(settings.SESSION_COOKIE_NAME, None)
+        return reply
+
+    return answered
+
+
 def idle_sessions(answer: Answering) -> Answering:
     """End sessions whose person has not asked for anything for long."""
 

@@ -76,9 +76,10 @@ class Travelling(SimpleTestCase):
             # those that rose from below the band too are no farther from rest than a dam's front can go (Ritter 1892)
             way = np.linalg.norm(points["position"] - points["rest_a"], axis=1)
             self.assertLess(float(way.max()), 2 * np.sqrt(9.80665 * 0.3) * 3 / 24)
-            # a surface vertex rests where the particles beside it rest
+            # a surface vertex rests where the particles beside it rest: the nearest is up to half a voxel off, and
+            # what the liquid has moved changes by as much where it is drawn out
             place, rest = surface["position"], surface["rest_a"]
             middle = place[:, 1] > 0.1
             near = np.linalg.norm(points["position"][None] - place[middle][::50, None], axis=2).argmin(axis=1)
             off = points["rest_a"][near] - points["position"][near]
-            self.assertLess(float(np.abs(rest[middle][::50] - place[middle][::50] - off).mean()), 0.006)
+            self.assertLess(float(np.abs(rest[middle][::50] - place[middle][::50] - off).mean()), 0.01)

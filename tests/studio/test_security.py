@@ -263,6 +263,12 @@ class SigningIn(StudioCase):
         session.save()
         self.assertEqual(self.client.get("/api/productions").status_code, 401)
 
+    def test_a_refusal_that_comes_late_takes_no_new_session_away(self) -> None:
+        self.client.session.flush()
+        reply = self.client.get("/api/productions")
+        self.assertEqual(reply.status_code, 401)
+        self.assertNotIn(settings.SESSION_COOKIE_NAME, reply.cookies)
+
     def test_deeds_are_written_down(self) -> None:
         self.ask(["liquid"])
         self.sign_in("wrong")

@@ -14,7 +14,15 @@ const asking = ref(false)
 // the field's own autofocus waits until it is seen, and then takes the focus from who has gone on to the password
 const first = useTemplateRef<{ focus: () => void }>('first')
 const second = useTemplateRef<{ focus: () => void }>('second')
-onMounted(() => (name.value ? second : first).value?.focus())
+onMounted(() => {
+  const take = () => (name.value ? second : first).value?.focus()
+  // who is typing on the page below finishes that first: it is an edit, which is kept as soon as they are back
+  const typing = document.activeElement
+  if (!(typing instanceof HTMLInputElement || typing instanceof HTMLTextAreaElement)) return take()
+  const left = new AbortController()
+  for (const event of ['change', 'blur'])
+    typing.addEventListener(event, () => (left.abort(), take()), { signal: left.signal })
+})
 
 async function submit() {
   if (asking.value) return // a second answer would replace the first one's session

@@ -9,9 +9,15 @@ export const useSession = defineStore('session', () => {
   const name = ref<string | null>(null)
   /** whoever was signed in is not any more, as the server says; what is on screen stays until they are again */
   const lapsed = ref(false)
+  /** how often somebody has signed in, now and when a request went: what one of before is told says nothing of now */
+  let entries = 0
+  const sent = new WeakMap<Request, number>()
   client.use({
-    onResponse({ response }) {
-      if (response.status === 401 && name.value) lapsed.value = true
+    onRequest({ request }) {
+      sent.set(request, entries)
+    },
+    onResponse({ request, response }) {
+      if (response.status === 401 && name.value && sent.get(request) === entries) lapsed.value = true
     },
   })
 
@@ -28,6 +34,7 @@ export const useSession = defineStore('session', () => {
       .catch((error: unknown) => ({ data: undefined, error }))
     if (!data) return problemsOf(error)
     if (lapsed.value && data.name !== name.value) location.assign('/') // somebody else: nothing of the other's stays
+    entries += 1
     lapsed.value = false
     name.value = data.name
     return []
