@@ -368,12 +368,15 @@ class FirstLight(PageCase):
         page.get_by_text("Keeping").wait_for(state="hidden")
         kept(0.05)
         # edits leave nothing behind on the graphics processor
-        before = page.evaluate("viewport.memory().geometries")
-        for value in ("0.06", "0.07", "0.08", "0.06"):
+        held = []
+        for value in ("0.06", "0.07", "0.08", "0.06", "0.07"):
             drawn = page.evaluate("viewport.generation")
             give(value)
             kept(float(value))
             page.wait_for_function("before => viewport.generation > before", arg=drawn)
+            page.wait_for_function("viewport.settled")
+            held.append(page.evaluate("viewport.memory().geometries"))
+        before = held[0]  # once an edit has been drawn: what others left may still be on its way before
         self.wait(lambda: page.evaluate("viewport.memory().geometries") <= before, 10, "replaced elements were kept")
         self.play(page)
 
