@@ -33,8 +33,8 @@ UNKNOWN = np.float32(np.nan)
 
 
 @shared
-def _renew(known, first, second, before, u0, v0, w0, u, v, w, old, kick, length, most, pull):
-    for n in prange(len(known)):
+def _renew(first, second, before, u0, v0, w0, u, v, w, old, kick, length, most, pull):
+    for n in prange(second.shape[0]):
         p, q, r = first[n], second[n], before[n]
         for axis in range(3):
             a = u0[p] if axis == 0 else (v0[p] if axis == 1 else w0[p])
@@ -53,7 +53,7 @@ def _renew(known, first, second, before, u0, v0, w0, u, v, w, old, kick, length,
 
 @dataclass(frozen=True)
 class Swing:
-    """The swing over a pair's length less what forces give to liquid that falls, mean of some tens of pairs.
+    """The swing over a pair's length less what forces give to liquid that falls, mean of some ten pairs.
 
     Attributes
     ----------
@@ -85,7 +85,7 @@ class Swing:
         held = self.number[old] == number if len(self.number) else np.zeros(len(number), bool)
         pull = np.empty((3, len(number) + 1, 8, 8, 8), np.float32)
         pull[:, 0] = UNKNOWN
-        rows = (known, row[known], known + 1, np.where(held, old + 1, 0))
+        rows = (row[known], known + 1, np.where(held, old + 1, 0))
         given = (kick.astype(np.float32), np.float32(length), np.float32(most))
         _renew(*rows, *first.velocity, *second.velocity, self.pull, *given, pull)
         return Swing(number, pull)
