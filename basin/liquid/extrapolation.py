@@ -45,44 +45,63 @@ def _near(some, where, i0, j0, k0):
     return False
 
 
-@kernel(parallel=True)
-def _outwards(field, valid, some, where, first, layers, out, reached):
-    # Layer by layer within a block that reaches as far as the layers do: what the block's edge
-    # lacks never comes as far as the tile itself.
+@kernel
+def _tile_outwards(field, valid, where, i0, j0, k0, t, layers, out, reached):
+    """One tile of a face field, within a block that reaches as far as the layers do: what the block's edge lacks never
+    comes as far as the tile itself. Returns whether anything is known in it then."""
     width = 8 + 2 * layers
+    unknown = 0
+    for i in range(8):
+        for j in range(8):
+            for k in range(8):
+                out[t, i, j, k] = field[t, i, j, k]
+                reached[t, i, j, k] = valid[t, i, j, k]
+                unknown += valid[t, i, j, k] == 0
+    if unknown == 0:
+        return True
+    known = np.empty((2, width, width, width), np.float32)
+    load(valid, where, i0 - layers, j0 - layers, k0 - layers, known[0])
+    flag = known.reshape((2, width**3))
+    if all_zero(flag[0]):
+        out[t] = 0.0
+        return False
+    value = np.empty((2, width, width, width), np.float32)
+    load(field, where, i0 - layers, j0 - layers, k0 - layers, value[0])
+    flat = value.reshape((2, width**3))
+    for n in range(width**3):
+        flat[0, n] *= flag[0, n]
+    for layer in range(1, layers + 1):
+        old = (layer - 1) & 1
+        _layer(flat[old], flag[old], width, layer, flat[1 - old], flag[1 - old])
+    last, count = layers & 1, 0
+    for i in range(8):
+        for j in range(8):
+            for k in range(8):
+                out[t, i, j, k] = value[last, i + layers, j + layers, k + layers]
+                reached[t, i, j, k] = known[last, i + layers, j + layers, k + layers] > 0
+                count += reached[t, i, j, k]
+    return count > 0
+
+
+@shared
+def _outwards(u, v, w, ku, kv, kw, some, where, first, layers, nu, nv, nw, ru, rv, rw, more):
     for t in prange(1, first.shape[0]):
-        if not _near(some, where, first[t, 0], first[t, 1], first[t, 2]):
-            continue
-        unknown = 0
+        i0, j0, k0 = first[t, 0], first[t, 1], first[t, 2]
+        if _near(some, where, i0, j0, k0):
+            more[t] = _tile_outwards(u, ku, where, i0, j0, k0, t, layers, nu, ru)
+            more[t] |= _tile_outwards(v, kv, where, i0, j0, k0, t, layers, nv, rv)
+            more[t] |= _tile_outwards(w, kw, where, i0, j0, k0, t, layers, nw, rw)
+
+
+@shared
+def _any_known(ku, kv, kw, some):
+    for t in prange(some.shape[0]):
+        known = 0
         for i in range(8):
             for j in range(8):
                 for k in range(8):
-                    out[t, i, j, k] = field[t, i, j, k]
-                    reached[t, i, j, k] = valid[t, i, j, k]
-                    unknown += valid[t, i, j, k] == 0
-        if unknown == 0:
-            continue
-        known = np.empty((2, width, width, width), np.float32)
-        i0, j0, k0 = first[t, 0] - layers, first[t, 1] - layers, first[t, 2] - layers
-        load(valid, where, i0, j0, k0, known[0])
-        flag = known.reshape((2, width**3))
-        if all_zero(flag[0]):
-            out[t] = 0.0
-            continue
-        value = np.empty((2, width, width, width), np.float32)
-        load(field, where, i0, j0, k0, value[0])
-        flat = value.reshape((2, width**3))
-        for n in range(width**3):
-            flat[0, n] *= flag[0, n]
-        for layer in range(1, layers + 1):
-            old = (layer - 1) & 1
-            _layer(flat[old], flag[old], width, layer, flat[1 - old], flag[1 - old])
-        last = layers & 1
-        for i in range(8):
-            for j in range(8):
-                for k in range(8):
-                    out[t, i, j, k] = value[last, i + layers, j + layers, k + layers]
-                    reached[t, i, j, k] = known[last, i + layers, j + layers, k + layers] > 0
+                    known += ku[t, i, j, k] | kv[t, i, j, k] | kw[t, i, j, k]
+        some[t] = known > 0
 
 
 def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, tiles: Tiles) -> list[np.ndarray]:
@@ -92,17 +111,15 @@ def outwards(velocity: list[np.ndarray], valid: list[np.ndarray], layers: int, t
     ----------
     valid : uint8 fields, 1 where the velocity is the liquid's
     """
-    result = []
-    for field, known in zip(velocity, valid, strict=True):
-        values, reached = field, known
-        for done in range(0, layers, AT_ONCE):
-            tiles.wrap(values, reached)
-            last, until = (values, reached), min(AT_ONCE, layers - done)
-            values, reached = tiles.field(), tiles.field(dtype=np.uint8)
-            some = last[1].reshape(len(last[1]), -1).any(axis=1)
-            _outwards(*last, some, tiles.where, tiles.first, until, values, reached)
-        result.append(values)
-    return result
+    some = np.zeros(len(tiles) + 1, np.bool_)
+    _any_known(*valid, some)
+    for done in range(0, layers, AT_ONCE):
+        tiles.wrap(*velocity, *valid)
+        values, reached = [tiles.field() for _ in range(3)], [tiles.field(dtype=np.uint8) for _ in range(3)]
+        more, until = np.zeros_like(some), min(AT_ONCE, layers - done)
+        _outwards(*velocity, *valid, some, tiles.where, tiles.first, until, *values, *reached, more)
+        velocity, valid, some = values, reached, more
+    return velocity
 
 
 def at_rim(

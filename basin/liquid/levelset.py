@@ -12,7 +12,7 @@ from numba import prange
 from scipy.special import ndtri
 
 from basin.grid.lanes import AHEAD, CONTRACT, add_spline, prefetch
-from basin.grid.tiles import WITHIN, Tiles, add, load, none_below, row_of
+from basin.grid.tiles import WITHIN, Tiles, add, all_below, load, none_below, row_of
 from basin.kernels import kernel, shared
 from basin.liquid.particles import M, Particles, X
 from basin.liquid.room import WHOLE, mean_of_block
@@ -138,15 +138,23 @@ def _solve4(a, b):
 
 
 @kernel
-def _one_sided(block):
-    """Whether all of a block is as far from the surface as can be told, on one side of it."""
-    near, deep = np.int32(0), np.int32(0)
-    for i in range(block.shape[0]):
-        for j in range(block.shape[1]):
-            for k in range(block.shape[2]):
-                near += np.int32(block[i, j, k] < FARTHEST)
-                deep += np.int32(block[i, j, k] > -FARTHEST)
-    return near == 0 or deep == 0
+def _near_surface(block, flags):
+    """Which cells of a block have values on both sides of what can be told, or any that can, among their neighbours.
+
+    Parameters
+    ----------
+    flags : uint8 (2, 10, 10, 10), scratch; the second becomes 3 at such cells, but for those at the block's edge
+    """
+    one, other = flags.reshape(2, 1000)
+    line = block.reshape(1000)
+    for n in range(1000):
+        one[n] = np.uint8(line[n] < FAITHFUL) | (np.uint8(line[n] > -FAITHFUL) << np.uint8(1))
+    for n in range(1, 999):
+        other[n] = one[n - 1] | one[n] | one[n + 1]
+    for n in range(10, 990):
+        one[n] = other[n - 10] | other[n] | other[n + 10]
+    for n in range(100, 900):
+        other[n] = one[n - 100] | one[n] | one[n + 100]
 
 
 @shared
@@ -159,15 +167,18 @@ def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
         s = slot[t]
         block = np.empty((10, 10, 10), np.float32)
         load(phi, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
-        if _one_sided(block):
-            continue
+        line = block.reshape(1000)
+        if none_below(line, FAITHFUL) or all_below(line, -FAITHFUL):
+            continue  # beyond what a kernel can tell only the side counts, and that is known
+        flags = np.empty((2, 10, 10, 10), np.uint8)
+        _near_surface(block, flags)
         a, b = np.zeros((4, 4)), np.zeros(4)
         for ci in range(8):
             for cj in range(8):
                 for ck in range(8):
-                    if wide[t, ci, cj, ck] >= WHOLE or wide[t, ci, cj, ck] <= 0.0:
+                    if flags[1, ci + 1, cj + 1, ck + 1] != 3:
                         continue
-                    if _one_sided(block[ci : ci + 3, cj : cj + 3, ck : ck + 3]):
+                    if wide[t, ci, cj, ck] >= WHOLE or wide[t, ci, cj, ck] <= 0.0:
                         continue
                     most = -FAR
                     # sums of the plane's least squares, each a number of its own: an array would be in memory

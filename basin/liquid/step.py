@@ -45,7 +45,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Tiling, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-14"
+ALGORITHM = "liquid-15"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -118,10 +118,10 @@ class Liquid:
 
     def begin(self) -> LiquidFields:
         """Make the first frame: the fills, before anything moves."""
-        self._come_to(self.world.first_frame)
+        self.come_to(self.world.first_frame)
         return self.fields(0.0)
 
-    def _come_to(self, frame: int) -> None:
+    def come_to(self, frame: int) -> None:
         """What happens at a frame rather than between two."""
         pouring.fill(self.world, self.state, self.solid_world, frame)
         pouring.renew_texture(self.world, self.state, frame)
@@ -134,6 +134,14 @@ class Liquid:
         LiquidFailure
             If velocities are no longer finite.
         """
+        made = self.move(frame, stop)
+        if made is None:
+            return None
+        fields, tally = made
+        return self.fields((frame - self.world.first_frame) * self.world.frame_seconds, fields), tally
+
+    def move(self, frame: int, stop: Callable[[], bool] = lambda: False) -> tuple[LiquidFields | None, Tally] | None:
+        """`advance_frame` that leaves it at the fields of the last substep; none if there was none."""
         w, tally = self.world, Tally()
         whole = w.frame_seconds * w.time_scale
         begin = (frame - 1 - w.first_frame) * w.frame_seconds
@@ -155,9 +163,8 @@ class Liquid:
             dt, fields = self._checked_pair(shot_time, dt, tally)
             done = done + 2 * dt if whole - done > 3 * dt else whole
             tally.substeps += 2
-        end = begin + w.frame_seconds
-        self._come_to(frame)
-        return self.fields(end, fields), tally
+        self.come_to(frame)
+        return fields, tally
 
     def fields(self, shot_time: float, last: LiquidFields | None = None) -> LiquidFields:
         """Level set of the particles as they are, with the face velocities last used."""

@@ -37,6 +37,17 @@ def frame_arrays(liquid: Liquid, fields: LiquidFields, frame: int | None = None)
 
     With the number of the frame its rest positions come with their weights.
     """
+    layout = liquid.world.layout
+    return {
+        **particle_arrays(liquid, frame),
+        **_tiles(layout, fields, liquid.world.time_scale * layout.dx),
+        "grid_low": layout.low - PAD * layout.dx,
+        "grid_voxel": np.array(layout.dx),
+    }
+
+
+def particle_arrays(liquid: Liquid, frame: int | None = None) -> dict[str, np.ndarray]:
+    """The particles of a `frame_arrays`."""
     layout, p = liquid.world.layout, liquid.state.particles
     per_shot = liquid.world.time_scale * layout.dx
     return {
@@ -47,9 +58,6 @@ def frame_arrays(liquid: Liquid, fields: LiquidFields, frame: int | None = None)
         "volume": (p.volume * np.float32(layout.dx**3)).astype(np.float32),
         "born": (p.born / np.float32(liquid.world.time_scale)).astype(np.float32),
         **_carried(liquid, frame),
-        **_tiles(layout, fields, per_shot),
-        "grid_low": layout.low - PAD * layout.dx,
-        "grid_voxel": np.array(layout.dx),
         "particle_spacing": np.array(layout.dx * liquid.world.particles_per_cell ** (-1 / 3)),
     }
 

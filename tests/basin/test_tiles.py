@@ -124,7 +124,11 @@ class Outwards(SimpleTestCase):
         value = (rng.normal(size=layout.cells) * known).astype(np.float32)
         tiles, field = filled(layout, value)
         _, flag = filled(layout, known)
-        mine = tiles.dense(outwards([field], [flag], 4, tiles)[0])
+        none = tiles.field(), tiles.field(dtype=np.uint8)  # of faces along the other axes nothing is known
+        given = [none, (field, flag), none]
+        others, found, _ = outwards([v for v, _ in given], [k for _, k in given], 4, tiles)
+        self.assertFalse(others.any())
+        mine = tiles.dense(found)
         value, known = (np.pad(a, 1).astype(np.float64) for a in (value, known))
         for _ in range(4):
             shifted = [(np.roll(value, s, a), np.roll(known, s, a)) for a in range(3) for s in (1, -1)]

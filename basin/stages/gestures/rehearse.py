@@ -18,7 +18,7 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.assembly import liquid_world
 from basin.stages.costs import liquid_size
 from basin.stages.files import SceneFiles, UnusableFile
-from basin.stages.liquid_stage import LiquidWalk
+from basin.stages.liquid_stage import particle_arrays
 from basin.stages.stage import Job, all_keys
 from basin.stages.view import pack_points
 
@@ -73,7 +73,7 @@ class Rehearsal:
 
     _key: Any = None
     _scene: Scene | None = None
-    _walk: LiquidWalk | None = None
+    _liquid: Liquid | None = None
     _world: LiquidWorld | None = None
     _begun: tuple[int, Mapping[str, Any]] | None = None
     _frame: int = 0
@@ -83,10 +83,19 @@ class Rehearsal:
         assert self._scene
         assert self._world
         if self._begun is None:
-            self._walk, self._frame = LiquidWalk(Liquid(self._world)), self._scene.time.first - 1
+            self._liquid, self._frame = Liquid(self._world), self._scene.time.first - 1
         else:
             state = coarser(self._begun[1], self._world)
-            self._walk, self._frame = LiquidWalk(Liquid(self._world, state)), self._begun[0]
+            self._liquid, self._frame = Liquid(self._world, state), self._begun[0]
+
+    def _come_to(self, liquid: Liquid, frame: int) -> int:
+        """Bring a liquid to a frame, without the level set that only a cache has use for; its substeps."""
+        assert self._scene
+        if frame == self._scene.time.first:
+            liquid.come_to(frame)
+            return 0
+        made = liquid.move(frame)
+        return made[1].substeps if made else 0
 
     def next(self, asked: Rehearsed) -> bytes:
         """The frame after the one that was seen, packed; the first if the scene is another one.
@@ -99,9 +108,9 @@ class Rehearsal:
         begun = clock.perf_counter()
         key = (asked.folder, asked.scene, asked.start)
         try:
-            if key != self._key or asked.after is None or self._walk is None:
+            if key != self._key or asked.after is None or self._liquid is None:
                 files = SceneFiles(asked.folder)
-                self._walk = None
+                self._liquid = None
                 self._scene = rehearsed_scene(asked.scene, files)
                 self._world = liquid_world(self._scene, files, "draft")
                 self._begun = _cached(asked, files)
@@ -110,22 +119,22 @@ class Rehearsal:
             assert self._scene
             if self._frame >= self._scene.time.last:  # round again
                 self._begin()
-            assert self._walk
-            made = self._walk.advance(self._frame + 1, lambda: False)
+            assert self._liquid
+            substeps = self._come_to(self._liquid, self._frame + 1)
         except (SceneError, UnusableFile, LiquidFailure, OverflowError) as error:
-            self._walk = None
+            self._liquid = None
             raise RehearsalFailure(str(error)) from None
-        assert made is not None
         self._frame += 1
         told = {
             "frame": self._frame,
             "voxel": self._scene.voxel_size("draft"),
             "coarser": self._scene.quality.draft,
-            "substeps": made.readings.get("substeps", 0.0),
+            "substeps": float(substeps),
             "seconds": clock.perf_counter() - begun,
             "begun": self._begun[0] if self._begun else self._scene.time.first,
         }
-        return pack_points(made.arrays, BUDGET, asked.by, self._scene.time.shot_time(self._frame), rehearsal=told)
+        arrays = particle_arrays(self._liquid, self._frame)
+        return pack_points(arrays, BUDGET, asked.by, self._scene.time.shot_time(self._frame), rehearsal=told)
 
 
 def _cached(asked: Rehearsed, files: SceneFiles) -> tuple[int, Mapping[str, Any]] | None:
