@@ -17,6 +17,7 @@ from basin.kernels import Shared
 MODULES = (
     "tests.reference.test_surface",
     "tests.reference.test_surfacing",
+    "tests.basin.test_layers",
     "tests.basin.test_attributes",
     "tests.basin.test_texture",
     "tests.basin.test_delivery",
@@ -83,6 +84,13 @@ def _plain_weights() -> AbstractContextManager:
     return mock.patch.object(kernels, "_shaped", with_names(kernels._shaped, _moments=moments))
 
 
+def _through_walls() -> AbstractContextManager:
+    from basin.surface import layers
+
+    apart = with_names(layers._apart, OPPOSED=np.float32(-2.0))
+    return mock.patch.object(layers, "_look", with_names(layers._look, _apart=apart))
+
+
 def _laplace() -> AbstractContextManager:
     from basin.surface import finish
 
@@ -133,7 +141,11 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "nodes near the surface taken for deep": exchanged("surface.cloud", "NEAR", 0),
     "nothing is deep": exchanged("surface.cloud", "SPARSE", 100.0),
     "rows of neighbours end a cell early": around("surface.neighbours", "_sorted", _early),
-    "sheets not lifted": exchanged("surface.field", "SURE", 0.0),
+    "no layers": exchanged("surface.layers", "THICKEST", 0.0),
+    "layers know no wall": around("surface.field", "layers_of", lambda made, *a: made(*a[:-1], None)),
+    "layers see through walls": _through_walls,
+    "layers as thick as drawn": exchanged("surface.layers", "_take_back", lambda *a: None),
+    "the mesh's volume not held": exchanged("surface.mesh", "held", lambda position, *a: position),
     "specks stay": exchanged("surface.field", "_without_specks", lambda *a: None),
     "the simulation's level set left out": exchanged("surface.splat", "into_body", lambda *a: None),
     "full voxels left out": exchanged("surface.splat", "full_voxels", lambda *a: None),
@@ -192,7 +204,11 @@ AIMED: dict[str, tuple[str, ...]] = {
     "nodes near the surface taken for deep": ("shell_alone",),
     "nothing is deep": ("noise_makes",),
     "rows of neighbours end a cell early": ("Neighbours",),
-    "sheets not lifted": ("thin_sheets",),
+    "no layers": ("test_layers", "thin_sheets"),
+    "layers know no wall": ("test_layers",),
+    "layers see through walls": ("test_layers",),
+    "layers as thick as drawn": ("test_layers",),
+    "the mesh's volume not held": ("test_layers",),
     "specks stay": ("specks",),
     "the simulation's level set left out": ("simulations_own",),
     "full voxels left out": ("one_body",),

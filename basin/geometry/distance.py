@@ -13,12 +13,13 @@ from dataclasses import field as of_its_own
 
 import igl
 import numpy as np
+from numba import prange
 from scipy import ndimage
 
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import Box, Disc, GroundPlane, Shape, Slot, Sphere, Tub, Tube
-from basin.kernels import kernel
+from basin.kernels import kernel, shared
 
 PLANE, BOX, SPHERE, TUB, TUBE, FIELD = range(6)
 NOTHING_NEAR = np.zeros((1, 1, 1), np.int32)
@@ -59,14 +60,18 @@ class Distance:
 
     def at(self, points: np.ndarray) -> np.ndarray:
         """Distances (n,) in metres at points (n, 3) of the shape's own frame."""
-        points = np.ascontiguousarray(points, dtype=np.float64)
-        found = np.asarray(_distances(points, self.kind, self.size, self.field, self.origin, self.dx))
-        return self.sign * (np.abs(found) - self.shell / 2 if self.shell > 0 else found)
+        return self._at(points, np.eye(4))
 
     def placed_at(self, points: np.ndarray, matrix: np.ndarray) -> np.ndarray:
         """Distances (n,) in metres of points (n, 3) of the scene from the shape where a matrix (4, 4) places it."""
-        inverse = np.linalg.inv(matrix)
-        return self.at(points @ inverse[:3, :3].T + inverse[:3, 3]) * scale_of(matrix)
+        return self._at(points, np.linalg.inv(matrix)) * scale_of(matrix)
+
+    def _at(self, points: np.ndarray, matrix: np.ndarray) -> np.ndarray:
+        """Distances (n,) in metres of points (n, 3) that a matrix (4, 4) takes to the shape's own frame."""
+        found = np.empty(len(points))
+        place = np.ascontiguousarray(points, dtype=np.float64)
+        _distances(place, matrix, self.kind, self.size, self.field, self.origin, self.dx, found)
+        return self.sign * (np.abs(found) - self.shell / 2 if self.shell > 0 else found)
 
     def corners(self, matrix: np.ndarray) -> np.ndarray:
         """Corners (8, 3) in the scene of the box of the shape that a matrix (4, 4) places; finite ones only."""
@@ -304,9 +309,11 @@ def solid_distance(x, y, z, kind, size, field, origin, dx):
     return value + math.sqrt(ox * ox + oy * oy + oz * oz)
 
 
-@kernel
-def _distances(points, kind, size, field, origin, dx):
-    result = np.empty(len(points))
-    for i in range(len(points)):
-        result[i] = solid_distance(points[i, 0], points[i, 1], points[i, 2], kind, size, field, origin, dx)
-    return result
+@shared
+def _distances(points, matrix, kind, size, field, origin, dx, result):
+    for i in prange(points.shape[0]):
+        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
+        x = matrix[0, 0] * px + matrix[0, 1] * py + matrix[0, 2] * pz + matrix[0, 3]
+        y = matrix[1, 0] * px + matrix[1, 1] * py + matrix[1, 2] * pz + matrix[1, 3]
+        z = matrix[2, 0] * px + matrix[2, 1] * py + matrix[2, 2] * pz + matrix[2, 3]
+        result[i] = solid_distance(x, y, z, kind, size, field, origin, dx)

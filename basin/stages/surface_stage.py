@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 
 import numpy as np
@@ -23,6 +23,7 @@ from basin.stages.keys import surface_keys
 from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, register
 from basin.stages.view import pack_surface
 from basin.surface.field import ALGORITHM, Points, Simulated, SurfaceFailure
+from basin.surface.filters import Solids
 from basin.surface.health import READINGS, health
 from basin.surface.mesh import Joined, Surroundings, surface_frame
 from basin.surface.settings import Join, JoinedCache, SurfaceSettings
@@ -71,13 +72,10 @@ class SurfaceWorld:
             points = points.joined(frame_points(other))
             grids.append(frame_grid(other))
         low = np.array(self.scene.domain.low)
-        around = Surroundings(
-            grids,
-            1.0 / self.scene.time.fps,
-            (low, low + np.array(self.scene.domain.size)),
-            self._solids(frame),
-            [self._joined(join, frame) for join in self.settings.joins],
-        )
+        domain = (low, low + np.array(self.scene.domain.size))
+        solids = self._solids(frame)
+        joins = [self._joined(join, frame) for join in self.settings.joins]
+        around = Surroundings(grids, 1.0 / self.scene.time.fps, domain, solids, joins, self._walls(solids, domain))
         return points, self.voxel, self.settings, around
 
     def volume(self, liquid: float, frame: int) -> float | None:
@@ -96,7 +94,7 @@ class SurfaceWorld:
             )
         return store
 
-    def _solids(self, frame: int) -> Callable[[np.ndarray], np.ndarray] | None:
+    def _solids(self, frame: int) -> Solids | None:
         time = self.scene.time.shot_time(frame)
         acting = [
             (index, element)
@@ -109,6 +107,20 @@ class SurfaceWorld:
         def nearest(points: np.ndarray) -> np.ndarray:
             away = [self._distance(index, element, time, points) for index, element in acting]
             return np.asarray(np.min(away, axis=0))
+
+        return nearest
+
+    def _walls(self, solids: Solids | None, domain: tuple[np.ndarray, np.ndarray]) -> Solids | None:
+        """Colliders, and the walls of the domain that are closed."""
+        closed = np.array([[wall == "closed" for wall in pair] for pair in self.scene.domain.walls.pairs()])
+        if not closed.any():
+            return solids
+
+        def nearest(points: np.ndarray) -> np.ndarray:
+            to_low = np.where(closed[:, 0], points - domain[0], np.inf)
+            to_high = np.where(closed[:, 1], domain[1] - points, np.inf)
+            away = np.minimum(to_low, to_high).min(axis=1)
+            return np.asarray(away if solids is None else np.minimum(away, solids(points)))
 
         return nearest
 

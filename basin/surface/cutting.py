@@ -100,7 +100,8 @@ def fitted_to(field: Field, solids: Solids, gap: float, reach: float) -> Field:
     liquid at that distance, straight out of the wall.
     """
     h = field.voxel
-    away = on_nodes(field, solids, np.inf)
+    beyond = max(reach, 3 * h - min(gap, 0.0))
+    away = on_nodes(field, solids, beyond + reach, beyond + 2 * h)  # what has no liquid so near stays as it is
     near = (away < reach) & (away > -max(-gap, 0.0) - 3 * h)
     phi = field.phi.copy()
     at = np.argwhere(near)

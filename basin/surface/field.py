@@ -18,16 +18,14 @@ from scipy import ndimage
 from basin.surface import splat
 from basin.surface.cloud import BAND, MOST_BAND, Cloud, Reach, furthest
 from basin.surface.kernels import WIDER, ellipsoids
+from basin.surface.layers import Layers, Walls, layers_of
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-7"
+ALGORITHM = "surface-8"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
 TRUSTED = 0.6  # kernel radii from the surface within which density tells the distance
-SHEET = 1.5  # density amid a sheet one kernel radius thick in all, kernels reaching beyond it to both sides
-SURE = 0.9  # density that particles of sheets are lifted to
-TOGETHER = 1.3  # of the density that a particle makes itself: with less about it, it is no part of a sheet
 FARTHER = 1.5  # radii that anisotropic kernels below the surface reach
 MOST_VOXELS = 400_000_000
 
@@ -105,11 +103,13 @@ class Field:
     phi : float32 (nx, ny, nz), metres, negative in the liquid
     low : float64 (3,), position of node (0, 0, 0) in metres
     voxel : spacing of the nodes in metres
+    layers : films, sheets and threads in it, drawn thicker than they are
     """
 
     phi: np.ndarray
     low: np.ndarray
     voxel: float
+    layers: Layers | None = None
 
     def planes(self, start: int, end: int) -> np.ndarray:
         """Positions (n, 3) in metres of the nodes of planes along x."""
@@ -160,28 +160,27 @@ def _balls(cloud: Cloud, reach: float, radius: float, most: float) -> np.ndarray
     return phi
 
 
-def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing: float) -> np.ndarray:
-    """Distance to the half-full contour of the particles' density, with balls for those too lonely to show in it."""
+def _of_density(
+    cloud: Cloud, radius: float, settings: SurfaceSettings, spacing: float, walls: Walls | None
+) -> tuple[np.ndarray, Layers | None]:
+    """Distance to the half-full contour of the particles' density, with layers too thin to show in it as they are and
+    balls for those too lonely."""
     some = cloud.some
     volume = cloud.volume[some]
     density = np.zeros(cloud.shape, np.float32)
     kernels = (_Balls if settings.method == "density" else _Ellipsoids)(cloud, radius, some)
     kernels.add(density, np.arange(len(some)), volume)
     cloud.fill_deep(density, 1.0)
-    node = cloud.node(some)
+    layers, there = None, np.zeros(len(some), bool)
     if settings.thinnest > 0:
-        # the most that there is nearby: thin sheets are lifted, the surface of a body stays as it is
-        own = splat.most_nearby(density, node, int(np.ceil(radius / cloud.voxel)), SURE)
-        least = SHEET * settings.thinnest * spacing / radius
-        lift = np.clip(SURE / np.maximum(own, 1e-6), 1.0, max(SURE / least, 1.0))
-        alone = own < TOGETHER * 21 / (2 * np.pi) * volume / radius**3
-        lifted = np.flatnonzero((lift > 1) & ~alone)
-        kernels.add(density, lifted, volume[lifted] * (lift[lifted] - 1))
+        layers, there = layers_of(cloud, some, radius, spacing, settings.thinnest * spacing, walls)
     phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
+    if layers is not None:
+        layers.join(phi, cloud, some[there])
     if settings.spray_radius > 0:
-        lonely = density[tuple(node.T)] < LONELY
+        lonely = (density[tuple(cloud.node(some).T)] < LONELY) & ~there
         cloud.with_balls(phi, settings.spray_radius, some[lonely])
-    return phi
+    return phi, layers
 
 
 @cache
@@ -242,6 +241,7 @@ def particle_field(
     frame_seconds: float = 0.0,
     beyond: tuple[np.ndarray, np.ndarray] | None = None,
     room: float = 0.0,
+    walls: Walls | None = None,
 ) -> Field | None:
     """Level set of the liquid that particles, and full voxels below them, stand for; None without any.
 
@@ -251,6 +251,7 @@ def particle_field(
     frame_seconds : shot seconds of a frame, for the way that particles are drawn out
     beyond : smallest and largest corner (m) of what else is to have room in the field
     room : voxels beyond the surface that are wanted besides
+    walls : distance (n,) in metres of points (n, 3) from the nearest wall, on which layers lie
 
     Raises
     ------
@@ -279,14 +280,14 @@ def particle_field(
         raise SurfaceFailure(
             f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
         )
-    nodes = tuple(shape.tolist())
+    nodes, layers = tuple(shape.tolist()), None
     if len(points.position):
-        phi = _of_particles(points, way, radius, (low, voxel, nodes), settings, room)
+        phi, layers = _of_particles(points, way, radius, (low, voxel, nodes), settings, room, walls)
     else:
         phi = np.full(nodes, radius, np.float32)
     for grid in simulated:
         _with_grid(phi, low, voxel, grid, settings.body)
-    return Field(phi, low, voxel)
+    return Field(phi, low, voxel, layers)
 
 
 def _of_particles(
@@ -296,12 +297,14 @@ def _of_particles(
     grid: tuple[np.ndarray, float, tuple[int, ...]],
     settings: SurfaceSettings,
     room: float,
-) -> np.ndarray:
+    walls: Walls | None,
+) -> tuple[np.ndarray, Layers | None]:
     """Level set of the particles by the settings' method, on a grid (see `Cloud.about`)."""
 
     def looked_at(reach: Reach) -> Cloud:
         return Cloud.about(points.position, points.volume, way, grid, reach)
 
+    layers = None
     if settings.method == "averaged":
         cloud = looked_at(Reach(radius, radius, room=room))
         phi = _averaged(cloud, radius, settings.particle_radius * points.spacing)
@@ -312,13 +315,13 @@ def _of_particles(
         phi = _balls(cloud, radius, settings.particle_radius, most)
     elif settings.method == "density":
         cloud = looked_at(Reach(radius, radius, room=room))
-        phi = _of_density(cloud, radius, settings, points.spacing)
+        phi, layers = _of_density(cloud, radius, settings, points.spacing, walls)
     else:
         cloud = looked_at(Reach(radius, FARTHER * radius + furthest(way, radius), WIDER * radius, room))
-        phi = _of_density(cloud, radius, settings, points.spacing)
+        phi, layers = _of_density(cloud, radius, settings, points.spacing, walls)
     if settings.specks > 1:
         _without_specks(phi, cloud, points, settings)
-    return phi
+    return phi, layers
 
 
 def _with_grid(phi: np.ndarray, low: np.ndarray, voxel: float, simulated: Simulated, body: float) -> None:

@@ -14,11 +14,14 @@ from basin.kernels import kernel, shared
 from basin.surface.field import Field, Points
 from basin.surface.neighbours import binned, row, span
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mask
+from basin.surface.splat import widened
 
 Solids = Callable[[np.ndarray], np.ndarray]  # distance (n,) in metres of points (n, 3) from the nearest collider
 STEP = 1 / 6  # squared voxels: longest step of the flow by curvature that is stable
 RENEWED = 6  # steps of the flow after which the distance is found again
 FARTHEST_MOVE = 2.0  # voxels that a surface is moved at most to hold its volume
+BLOCK = 4  # nodes along each axis that one look at their middle may do for
+MOST_AT_ONCE = 4096  # blocks whose nodes are asked for together
 NEAR = 4.0  # voxels about the surface in which filters of small reach work
 
 
@@ -332,7 +335,7 @@ def mask(field: Field, where: Mask, context: Context) -> np.ndarray | None:
     elif isinstance(where, ByCollider):
         if context.solids is None:
             return np.full(field.phi.shape, _rise(np.array(np.inf), where.none, where.full), np.float32)
-        value = on_nodes(field, context.solids, NEAR * field.voxel)
+        value = on_nodes(field, context.solids, NEAR * field.voxel, max(where.full, where.none))
     elif isinstance(where, ByThickness):
         value = _thickness(field, max(where.full, where.none))
     else:
@@ -347,14 +350,33 @@ def _rise(value: np.ndarray, none: float, full: float) -> np.ndarray:
     return np.asarray(t * t * (3 - 2 * t))
 
 
-def on_nodes(field: Field, value: Solids, near: float) -> np.ndarray:
-    """A function of points on the nodes whose distance is below `near` metres; infinite on others."""
-    found = np.full(field.phi.shape, np.inf)
-    for i in range(0, field.phi.shape[0], 8):
-        end = min(i + 8, field.phi.shape[0])
-        some = field.phi[i:end] < near
-        if some.any():
-            found[i:end][some] = value(field.planes(i, end)[some.ravel()])
+def on_nodes(field: Field, distance: Solids, near: float, far: float = np.inf) -> np.ndarray:
+    """A distance of points on the nodes whose own is below `near` metres and on those beside them; infinite on others.
+
+    Blocks of nodes whose middle tells that all of them are farther than `far` metres, on either side, have the
+    distance of the middle: most blocks need one look.
+    """
+    h, shape = field.voxel, np.array(field.phi.shape)
+    found = np.full(field.phi.shape, np.inf, np.float32)
+    count = -(-shape // BLOCK)
+    padded = np.zeros(tuple(count * BLOCK), bool)
+    padded[tuple(slice(0, n) for n in shape)] = widened(field.phi < near, 1)
+    split = padded.reshape(*(n for c in count for n in (c, BLOCK)))
+    block = np.argwhere(split.any(axis=(1, 3, 5)))
+    if len(block) == 0:
+        return found
+    middle = distance((block * BLOCK + (BLOCK - 1) / 2) * h + field.low)
+    close = np.abs(middle) < far + ((BLOCK - 1) / 2 * np.sqrt(3) + 1) * h
+    held = np.full(tuple(count), np.inf, np.float32)
+    held[tuple(block.T)] = middle
+    for axis, n in enumerate(shape):
+        held = np.repeat(held, BLOCK, axis=axis).take(np.arange(n), axis=axis)
+    found = held
+    inner = np.indices((BLOCK,) * 3).reshape(3, -1).T
+    for part in np.array_split(block[close], max(int(close.sum()) // MOST_AT_ONCE, 1)):
+        node = (part[:, None] * BLOCK + inner).reshape(-1, 3)
+        node = node[(node < shape).all(axis=1)]
+        found[tuple(node.T)] = distance(node * h + field.low)
     return found
 
 

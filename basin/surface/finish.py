@@ -64,3 +64,34 @@ def unwrapped(position: np.ndarray, triangle: np.ndarray) -> tuple[np.ndarray, n
     """
     was, faces, flat = xatlas.parametrize(position.astype(np.float32), triangle.astype(np.uint32))
     return was.astype(np.int64), faces.astype(np.int32), flat.astype(np.float32)
+
+
+def held(position: np.ndarray, triangle: np.ndarray, wanted: float | None, most: float, give: np.ndarray) -> np.ndarray:
+    """Vertices (n, 3) moved along their normals by up to `most` metres, so that a closed mesh holds a volume (m3).
+
+    Parameters
+    ----------
+    give : (n,), 0 to 1, share of the move that each vertex takes part in
+    """
+    if wanted is None or len(triangle) == 0:
+        return position
+    move = 0.0
+    for _ in range(3):  # the volume is nearly linear in so small a move
+        now = position + (move * give)[:, None] * vertex_normals(position, triangle)
+        a, b, c = now[triangle[:, 0]], now[triangle[:, 1]], now[triangle[:, 2]]
+        across = np.cross(b - a, c - a)
+        volume = float((a * across).sum()) / 6
+        area = float((np.linalg.norm(across, axis=1) / 2 * give[triangle].mean(axis=1)).sum())
+        if area <= 0:
+            return position
+        move = float(np.clip(move + (wanted - volume) / area, -most, most))
+    return np.asarray(position + (move * give)[:, None] * vertex_normals(position, triangle))
+
+
+def vertex_normals(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
+    """Unit normals (n, 3) of vertices, of the triangles about each by their areas."""
+    corner = position[triangle]
+    across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    flat = triangle.ravel()
+    found = np.stack([np.bincount(flat, np.repeat(across[:, d], 3), len(position)) for d in range(3)], axis=1)
+    return np.asarray(found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-30))

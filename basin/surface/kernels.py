@@ -51,7 +51,7 @@ def _turned(p, q, r, matrix, vector):
 
 
 @kernel
-def _eigen(matrix, vector):
+def eigen(matrix, vector):
     """Eigenvalues on the diagonal of a symmetric 3x3 matrix, in place, and vectors in columns: Jacobi's turns."""
     for a in range(3):
         for b in range(3):
@@ -137,7 +137,7 @@ def _inverted(m, inverse):
 @kernel
 def _lengths(second, axes, length):
     """Squared lengths of the axes in kernel radii from a covariance, which is left with its eigenvalues."""
-    _eigen(second, axes)
+    eigen(second, axes)
     largest = max(second[0, 0], second[1, 1], second[2, 2])
     # as roomy as the sphere of a full neighbourhood, so that flat ones gather along the surface as many
     product = 1.0

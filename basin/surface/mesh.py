@@ -11,10 +11,12 @@ from basin.surface.attributes import vertex_attributes
 from basin.surface.cutting import capped, fitted_to, opened, with_shape
 from basin.surface.field import Field, Points, Simulated, particle_field
 from basin.surface.filters import Context, Solids, filtered, redistanced, room
-from basin.surface.finish import faired, subdivided, thinned, unwrapped
+from basin.surface.finish import faired, held, subdivided, thinned, unwrapped, vertex_normals
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
 
+GIVES = 0.15  # voxels: as far as vertices are moved for the volume at most
+AT_WALL = 0.1  # voxels: vertices nearer to a wall stay there
 NOWHERE = (np.full(3, -np.inf), np.full(3, np.inf))
 
 
@@ -38,6 +40,7 @@ class Surroundings:
     domain : smallest and largest corner, metres
     solids : distance of points from the nearest collider, if there is one
     joined : shapes to be added
+    walls : distance of points from the nearest collider or closed wall of the domain, if there is one
     """
 
     simulated: list[Simulated] = field(default_factory=list)
@@ -45,6 +48,7 @@ class Surroundings:
     domain: tuple[np.ndarray, np.ndarray] = NOWHERE
     solids: Solids | None = None
     joined: list[Joined] = field(default_factory=list)
+    walls: Solids | None = None
 
 
 @dataclass(frozen=True)
@@ -74,7 +78,14 @@ def surface_frame(
         return SurfaceFrame(none, np.zeros((0, 3), np.int32), {"velocity": none})
     vertex, triangle = polygonise(made.phi)
     placed = vertex.astype(np.float64) * made.voxel + made.low
+    give = np.ones(len(placed))
+    if made.layers is not None:
+        placed, give = made.layers.take_back(placed, vertex_normals(placed, triangle), made.voxel)
     placed, triangle = opened(placed, triangle, settings.cuts, around.domain)
+    if settings.colliders == "remove" and around.solids is not None:
+        give = np.where(around.solids(placed) < settings.gap / 1000 + AT_WALL * made.voxel, 0.0, give)
+    if settings.hold_volume and not settings.cuts and not around.joined:
+        placed = held(placed, triangle, wanted(points, around.simulated, settings), GIVES * made.voxel, give)
     placed = faired(placed, triangle, settings.fairing)
     placed, triangle = subdivided(placed, triangle, settings.subdivide)
     placed, triangle = thinned(placed, triangle, settings.thinning / 1000)
@@ -86,6 +97,14 @@ def surface_frame(
     return SurfaceFrame(placed.astype(np.float32), triangle, {**attributes, **flat}, made)
 
 
+def wanted(points: Points, simulated: list[Simulated], settings: SurfaceSettings) -> float | None:
+    """Volume (m3) that a mesh should hold; None where filters change it on purpose."""
+    if any(one.does in ("grow", "shrink") for one in settings.filters):
+        return None
+    full = sum(int(np.count_nonzero(grid.held)) * grid.voxel**3 for grid in simulated)
+    return float(points.volume.sum(dtype=np.float64)) + full
+
+
 def surface_field(points: Points, voxel: float, settings: SurfaceSettings, around: Surroundings) -> Field | None:
     """The level set that is meshed, all but for cuts that are left open."""
     beyond = None
@@ -95,7 +114,7 @@ def surface_field(points: Points, voxel: float, settings: SurfaceSettings, aroun
             np.max([j.high for j in around.joined], axis=0),
         )
     more = room(settings.filters) + (-min(settings.gap, 0.0) / 1000 / voxel if settings.colliders == "remove" else 0.0)
-    made = particle_field(points, voxel, settings, around.simulated, around.frame_seconds, beyond, more)
+    made = particle_field(points, voxel, settings, around.simulated, around.frame_seconds, beyond, more, around.walls)
     if made is None:
         return None
     for joined in around.joined:

@@ -195,8 +195,9 @@ class SurfaceSettings(Part):
         le=1,
         slider=(0, 1),
         label="Thinnest sheet",
-        meaning="Sheets down to this thickness are kept by the methods density and anisotropic, drawn as thick as the "
-        "voxel can show; 0 lets them go where they fall below half of what fills the kernel.",
+        meaning="Films, sheets and threads down to this thickness are drawn as thick as they are by the methods "
+        "density and anisotropic, however coarse the voxel; what is thinner becomes spray. 0 lets all go "
+        "that falls below half of what fills the kernel.",
     )
     body: float = setting(
         0.0,
@@ -255,7 +256,8 @@ class SurfaceSettings(Part):
         True,
         group="Filters",
         label="Hold volume",
-        meaning="Move the surface after the filters so that they take no volume; grow and shrink keep theirs.",
+        meaning="Move the surface after the filters so that they take no volume, and the mesh by up to 0.15 voxels so "
+        "that it holds the particles' volume; grow, shrink, joins and cuts keep theirs.",
     )
     colliders: Literal["leave", "remove"] = setting(
         "leave",

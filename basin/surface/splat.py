@@ -327,23 +327,6 @@ def contour(density, distance, scale):
     return phi
 
 
-@kernel(parallel=True)
-def most_nearby(density, node, size, enough):
-    """The largest value (n,) in the box of `size` nodes to each side about each node; any that is enough will do."""
-    found = np.zeros(node.shape[0], np.float32)
-    for n in prange(node.shape[0]):
-        i, j, k = node[n, 0], node[n, 1], node[n, 2]
-        most = density[i, j, k]
-        for a in range(max(i - size, 0), min(i + size + 1, density.shape[0])):
-            for b in range(max(j - size, 0), min(j + size + 1, density.shape[1])):
-                if most >= enough:
-                    break
-                for c in range(max(k - size, 0), min(k + size + 1, density.shape[2])):
-                    most = max(most, density[a, b, c])
-        found[n] = most
-    return found
-
-
 @kernel
 def _tile_of(a, b, c, first, where):
     ta, tb, tc = (a >> 3) - first[0], (b >> 3) - first[1], (c >> 3) - first[2]

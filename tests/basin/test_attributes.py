@@ -36,7 +36,9 @@ def ball(radius: float = 0.2) -> np.ndarray:
 
 def meshed(place: np.ndarray, carried: dict[str, np.ndarray]) -> SurfaceFrame:
     volume = np.full(len(place), SPACING**3, np.float32)
-    return surface_frame(Points(place.astype(np.float32), volume, SPACING, carried), SPACING, SurfaceSettings())
+    return surface_frame(
+        Points(place.astype(np.float32), volume, SPACING, carried), SPACING, SurfaceSettings(hold_volume=False)
+    )
 
 
 class LinearFields(SimpleTestCase):

@@ -1,0 +1,529 @@
+"""Films, sheets and threads: liquid too thin for a kernel, drawn by its own place and thickness.
+
+Where particles lie in a layer, no contour of their density is its surface: it vanishes, or is as thick as the kernel.
+But the layer is known: its middle and its normal are those of each particle's neighbours (first and second moments),
+its thickness is their volume per area. Each particle so is a round disc, a piece of thread or something in between,
+and nodes take the weighted mean of the discs about them. A layer that lies on a wall has the wall's normal and begins
+at the wall.
+
+Marching cubes cannot see what is thinner than the nodes lie apart. Thin layers are therefore drawn as thick as they
+need to be, and their vertices are taken back afterwards, in proportion, towards the layer's middle, or the wall.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numba import prange
+
+from basin.kernels import kernel, shared
+from basin.surface.cloud import Cloud
+from basin.surface.kernels import eigen
+from basin.surface.neighbours import binned, row, span
+from basin.surface.splat import SLAB
+
+ENOUGH = 40  # neighbours that tell a layer; a wider look is taken for fewer, up to
+WIDEST = 1.6  # kernel radii
+FEWEST = 5  # besides itself, without which a particle is no part of a sheet
+IN_LINE = 3  # of a thread, or of what lies on a wall
+THICKEST = 1.2  # kernel radii: what is thicker is no layer
+FLAT = (0.35, 0.5)  # of the moments along a layer, that across it: below it is flat, above it is a ball
+FILLED = (0.5, 0.75)  # of the room that neighbours take up, their volume: above it is liquid, below a cloud of drops
+ROUND = (0.06, 0.20)  # of the largest moment, the middle one: fewer is a thread, more is a sheet
+SEEN = 1.2  # voxels: half the thickness that is drawn at least; what filters blur by 0.7 voxels still shows then
+BEYOND = 2.5  # voxels to which a layer's distance is written beyond it
+REST = 0.6  # voxels below a wall to which what lies on it is written, so that it closes there
+RIM = 0.85  # of the particles' distance along a layer: how far it is drawn beyond each, so that none leaves a hole
+AMID = 0.25  # of the reach: nearer to it than this lies the mean of discs that are on all sides of a place
+STEEP = 0.6  # by which the distance from that mean grows with that beyond a rim
+GAP = 0.625  # of the reach: how far from the nearest disc a gap may be
+LAGS = 0.5  # of the reach: how far beside a rim that is drawn the mean of its discs lies
+OUTERMOST = 0.5  # of it: how far it goes on
+WALLS = 2.5  # spacings from a particle within which walls are looked for
+OPPOSED = np.float32(-0.3)  # product of the normals of walls that face away from each other
+EDGE = 0.34  # of the reach: how far beside a particle at a straight edge the mean of its neighbours lies
+AT_WALL = 0.5  # voxels above a wall up to which it is told on which side of it something is
+LYING = (0.5, 0.9)  # spacings between a wall and the layer's underside: nearer it lies on it, farther it flies
+
+Walls = Callable[[np.ndarray], np.ndarray]
+
+
+@dataclass(frozen=True)
+class Layers:
+    """Particles (m) of layers.
+
+    Attributes
+    ----------
+    centre : float64 (m, 3), metres, of the disc that is drawn; foot : float64 (m, 3), from where it is taken back
+    axes : float64 (m, 3, 3), rows: along the layer (a thread's own way), along it the other way, across it
+    round : float64 (m,), 0 in a sheet, 1 in a thread; lying : float64 (m,), 1 on a wall, 0 in the air
+    half, drawn : float64 (m,), metres: half of the thickness, and of what is drawn
+    reach : float64 (m,), metres along the layer within which a particle counts
+    rim : float64 (m,), metres along the layer that it goes on beyond the particle
+    """
+
+    centre: np.ndarray
+    foot: np.ndarray
+    axes: np.ndarray
+    round: np.ndarray
+    lying: np.ndarray
+    half: np.ndarray
+    drawn: np.ndarray
+    reach: np.ndarray
+    rim: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.centre)
+
+    def arrays(self) -> tuple[np.ndarray, ...]:
+        """In the order of the fields."""
+        return tuple(getattr(self, name) for name in self.__dataclass_fields__)
+
+    def join(self, phi: np.ndarray, cloud: Cloud, some: np.ndarray) -> None:
+        """Join them to a level set on a cloud's nodes, in place; `some` are their particles (ascending)."""
+        if len(self) == 0:
+            return
+        off = np.abs(self.centre - cloud.cells.position[some]).max()
+        reach = float(np.hypot(self.reach, self.drawn + BEYOND * cloud.voxel).max() + off)
+        draw(cloud.slabs(some, reach), *self.arrays(), cloud.low, cloud.voxel, phi)
+
+    def take_back(self, position: np.ndarray, normals: np.ndarray, voxel: float) -> tuple[np.ndarray, np.ndarray]:
+        """Vertices (n, 3) of a mesh, metres, with their normals, taken back to the thickness that layers have.
+
+        Returns, too, for each vertex how far it may go for the volume's sake (n,): 1, but less where a layer is thin.
+        """
+        found, give = position.copy(), np.ones(len(position))
+        if len(self) and len(position):
+            reach = float(self.reach.max())
+            cells = binned(self.centre, max(reach / 2, 1e-9))
+            sorted_ = [a[cells.order] for a in self.arrays()]
+            _take_back(position, normals, *cells.rows(), reach, *sorted_, voxel, found, give)
+        return found, give
+
+
+def layers_of(
+    cloud: Cloud, some: np.ndarray, radius: float, spacing: float, thinnest: float, walls: Walls | None
+) -> tuple[Layers, np.ndarray]:
+    """The layers among some particles (int64 ascending, of a cloud's cells), and which of them are in one, bool.
+
+    Parameters
+    ----------
+    radius : of the kernels, metres; thinnest : metres, thinner ones are none
+    walls : distance (n,) in metres of points (n, 3) from the nearest wall, if there is one
+    """
+    wall = _Wall.about(cloud, some, spacing, walls)
+    looked = _looked(cloud, some, radius, wall.normal)
+    largest = np.maximum(looked.value[:, 0], 1e-30)
+    flat = 1.0 - _step(looked.value[:, 2] / np.maximum(looked.value[:, 1] + 0.5 * largest, 1e-30), FLAT)
+    thread = 1.0 - _step(looked.value[:, 1] / largest, ROUND)
+    # a uniform layer as thick as its second moment says
+    room = np.sqrt(12 * np.maximum(looked.value, 1e-30))
+    solid = _step(looked.area / room[:, 2], FILLED), _step(looked.line / (room[:, 1] * room[:, 2]), FILLED)
+    half = (1.0 - thread) * 0.5 * looked.area + thread * np.sqrt(np.maximum(looked.line, 0.0) / np.pi)
+    foot, axes, lying = wall.beneath(cloud.cells.position[some], looked, half, spacing)
+    thread = thread * (1.0 - lying)
+    sheet = (flat * solid[0] > 0.5) & (looked.count >= FEWEST)
+    line = (np.maximum(thread * solid[1], lying) > 0.5) & (looked.count >= IN_LINE)
+    there = (sheet | line) & (2 * half >= thinnest) & (2 * half <= THICKEST * radius)
+    drawn = np.maximum(half, SEEN * cloud.voxel)
+    middle = foot + (lying * drawn)[:, None] * axes[:, 2]
+    apart = np.sqrt(cloud.volume[some] / np.maximum(looked.area, 1e-30))
+    kept = [middle, foot, axes, thread, lying, half, drawn, looked.reach, RIM * np.minimum(apart, looked.reach)]
+    return Layers(*(a[there] for a in kept)), there
+
+
+@dataclass(frozen=True)
+class _Wall:
+    """Where the nearest wall is of some particles: metres (m,), infinite far away, and its normal (m, 3), 0 there."""
+
+    away: np.ndarray
+    normal: np.ndarray
+
+    @staticmethod
+    def about(cloud: Cloud, some: np.ndarray, spacing: float, walls: Walls | None) -> _Wall:
+        """Found by differences over half a spacing."""
+        away, normal = np.full(len(some), np.inf), np.zeros((len(some), 3))
+        if walls is not None and len(some):
+            place = cloud.cells.position[some]
+            found = walls(place)
+            near = np.flatnonzero(found < WALLS * spacing)
+            off = np.concatenate([np.eye(3), -np.eye(3)]) * 0.25 * spacing
+            around = walls((place[near, None] + off).reshape(-1, 3)).reshape(-1, 6)
+            slope = around[:, :3] - around[:, 3:]
+            length = np.linalg.norm(slope, axis=1)
+            told = length > 0.25 * spacing  # of half a spacing: else it is the middle between two walls
+            away[near[told]] = found[near[told]]
+            normal[near[told]] = slope[told] / length[told, None]
+        return _Wall(away, normal)
+
+    def beneath(
+        self, position: np.ndarray, looked: _Looked, half: np.ndarray, spacing: float
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Middles of layers in the air and feet of those on a wall (m, 3), axes (m, 3, 3), which lie on it (m,)."""
+        foot, axes, lying = looked.mean.copy(), looked.axes.copy(), np.zeros(len(half))
+        near = np.flatnonzero(np.isfinite(self.away))
+        wall = self.normal[near]
+        height = self.away[near] + ((foot[near] - position[near]) * wall).sum(axis=1)
+        on = 1.0 - _step((height - half[near]) / spacing, LYING)
+        some = on > 0
+        near, wall, height, on = near[some], wall[some], height[some], on[some]
+        own = axes[near, 2]
+        own = own * np.where((own * wall).sum(axis=1) < 0, -1.0, 1.0)[:, None]
+        normal = _unit(on[:, None] * wall + (1 - on)[:, None] * own)
+        along = axes[near, 0]
+        other = np.abs((along * normal).sum(axis=1)) > 0.9
+        along[other] = axes[near[other], 1]
+        along = _unit(along - (along * normal).sum(axis=1, keepdims=True) * normal)
+        axes[near] = np.stack([along, np.cross(normal, along), normal], axis=1)
+        foot[near] -= (on * height)[:, None] * wall
+        lying[near] = on
+        return foot, axes, lying
+
+
+@dataclass(frozen=True)
+class _Looked:
+    """What particles (m) see of their neighbours.
+
+    Attributes
+    ----------
+    count : int64 (m,), how many; reach : (m,), metres within which
+    mean : (m, 3), metres, their middle across the layer; axes : (m, 3, 3), rows, and value : (m, 3), second moments
+        along them, the largest first
+    area, line : (m,), volume per area (m) and per length (m2)
+    """
+
+    count: np.ndarray
+    reach: np.ndarray
+    mean: np.ndarray
+    axes: np.ndarray
+    value: np.ndarray
+    area: np.ndarray
+    line: np.ndarray
+
+
+def _looked(cloud: Cloud, some: np.ndarray, radius: float, normal: np.ndarray) -> _Looked:
+    n = len(some)
+    found = _Looked(
+        np.zeros(n, np.int64),
+        *(np.zeros((n, *more)) for more in ((), (3,), (3, 3), (3,), (), ())),
+    )
+    facing = np.zeros((len(cloud.cells.order), 3), np.float32)
+    facing[some] = normal
+    _look(some, *cloud.cells.rows(), cloud.volume, facing, radius, *vars(found).values())
+    return found
+
+
+def _unit(vector: np.ndarray) -> np.ndarray:
+    return np.asarray(vector / np.maximum(np.linalg.norm(vector, axis=1, keepdims=True), 1e-30))
+
+
+def _step(x: np.ndarray, between: tuple[float, float]) -> np.ndarray:
+    t = np.clip((x - between[0]) / (between[1] - between[0]), 0, 1)
+    return t * t * (3 - 2 * t)
+
+
+@kernel
+def _apart(facing, p, own):
+    """Whether two particles are near walls that face away from each other: what is between them is solid."""
+    return facing[p, 0] * facing[own, 0] + facing[p, 1] * facing[own, 1] + facing[p, 2] * facing[own, 2] < OPPOSED
+
+
+@shared
+def _look(some, position, start, low, shape, edge, volume, facing, radius, count, reach, mean, axes, value, area, line):
+    for m in prange(some.shape[0]):
+        own = some[m]
+        x, y, z = position[own, 0], position[own, 1], position[own, 2]
+        second, vector = np.empty((3, 3)), np.empty((3, 3))
+        r = radius
+        for attempt in range(2):
+            r = radius if attempt == 0 else WIDEST * radius
+            total, n = 0.0, -1
+            mx = my = mz = xx = yy = zz = xy = xz = yz = 0.0
+            i0, i1 = span(x, r, low[0], edge, shape[0])
+            j0, j1 = span(y, r, low[1], edge, shape[1])
+            for i in range(i0, i1):
+                for j in range(j0, j1):
+                    begin, end = row(start, low, shape, edge, i, j, x, y, z, r)
+                    for p in range(begin, end):
+                        dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
+                        q = (dx * dx + dy * dy + dz * dz) / (r * r)
+                        if q >= 1.0 or _apart(facing, p, own):
+                            continue
+                        w = (1.0 - q) * volume[p]
+                        n += 1
+                        total += w
+                        mx, my, mz = mx + w * dx, my + w * dy, mz + w * dz
+                        xx, yy, zz = xx + w * dx * dx, yy + w * dy * dy, zz + w * dz * dz
+                        xy, xz, yz = xy + w * dx * dy, xz + w * dx * dz, yz + w * dy * dz
+            if n >= ENOUGH:
+                break
+        mx, my, mz = mx / total, my / total, mz / total
+        second[0, 0], second[1, 1], second[2, 2] = xx / total - mx * mx, yy / total - my * my, zz / total - mz * mz
+        second[0, 1] = second[1, 0] = xy / total - mx * my
+        second[0, 2] = second[2, 0] = xz / total - mx * mz
+        second[1, 2] = second[2, 1] = yz / total - my * mz
+        eigen(second, vector)
+        large, small = 0, 0
+        for a in range(1, 3):
+            if second[a, a] > second[large, large]:
+                large = a
+            if second[a, a] <= second[small, small]:
+                small = a
+        if large == small:
+            large = (small + 1) % 3
+        middle = 3 - large - small
+        count[m], reach[m] = n, r
+        for d in range(3):
+            axes[m, 0, d], axes[m, 1, d], axes[m, 2, d] = vector[d, large], vector[d, middle], vector[d, small]
+        value[m, 0], value[m, 1], value[m, 2] = second[large, large], second[middle, middle], second[small, small]
+        # the mean of its neighbours across the layer alone: along it a particle stays where it is
+        across = mx * axes[m, 2, 0] + my * axes[m, 2, 1] + mz * axes[m, 2, 2]
+        beside = mx * axes[m, 1, 0] + my * axes[m, 1, 1] + mz * axes[m, 1, 2]
+        thin = second[middle, middle] < ROUND[1] * second[large, large]
+        for d in range(3):
+            mean[m, d] = position[own, d] + across * axes[m, 2, d] + (beside * axes[m, 1, d] if thin else 0.0)
+        per_area, per_length = 0.0, 0.0
+        i0, i1 = span(x, r, low[0], edge, shape[0])
+        j0, j1 = span(y, r, low[1], edge, shape[1])
+        for i in range(i0, i1):
+            for j in range(j0, j1):
+                begin, end = row(start, low, shape, edge, i, j, x, y, z, r)
+                for p in range(begin, end):
+                    if _apart(facing, p, own):
+                        continue
+                    dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
+                    a = dx * axes[m, 0, 0] + dy * axes[m, 0, 1] + dz * axes[m, 0, 2]
+                    b = dx * axes[m, 1, 0] + dy * axes[m, 1, 1] + dz * axes[m, 1, 2]
+                    q = (a * a + b * b) / (r * r)
+                    if q < 1.0:
+                        per_area += volume[p] * (1.0 - q) * (1.0 - q)
+                    q = a * a / (r * r)
+                    if q < 1.0:
+                        per_length += volume[p] * (1.0 - q) * (1.0 - q)
+        # at its edge a layer is as thick as beside it: what is missing there is told by how far the mean lies beside
+        along = mx * axes[m, 0, 0] + my * axes[m, 0, 1] + mz * axes[m, 0, 2]
+        other = 0.0 if thin else beside
+        seen = 1.0 - 0.3 * min((along * along + other * other) / (EDGE * EDGE * r * r), 1.0)
+        area[m], line[m] = per_area * 3.0 / (np.pi * r * r * seen), per_length * 15.0 / (16.0 * r * seen)
+
+
+@kernel
+def _offsets(axes, m, x, y, z):
+    """Offset along a layer's three axes."""
+    a = x * axes[m, 0, 0] + y * axes[m, 0, 1] + z * axes[m, 0, 2]
+    b = x * axes[m, 1, 0] + y * axes[m, 1, 1] + z * axes[m, 1, 2]
+    c = x * axes[m, 2, 0] + y * axes[m, 2, 1] + z * axes[m, 2, 2]
+    return a, b, c
+
+
+@kernel
+def _along(a, b, thread):
+    """Distance along a layer of offsets along its axes."""
+    return np.sqrt(a * a + (1.0 - thread) * b * b)
+
+
+@kernel
+def _weight(a, b, c, thread, lying, drawn, reach, voxel):
+    """Weight of a disc at offsets along its axes; 0 where it says nothing."""
+    q = (a * a + (1.0 - thread) * b * b) / (reach * reach)
+    far = drawn + BEYOND * voxel
+    across = (c * c + thread * b * b) / (far * far)
+    if q >= 1.0 or across >= 1.0 or (lying > 0.5 and c < -drawn - REST * voxel):
+        return 0.0
+    return (1.0 - q) ** 3 * (1.0 - across)
+
+
+@kernel
+def _add(own, w, a, b, c, axes, m, x, y, z, half, drawn, thread, rim, reach):
+    """Add what one disc says of a place at an offset (x, y, z) from its middle to the sums `own`."""
+    towards = own[5] * axes[m, 2, 0] + own[6] * axes[m, 2, 1] + own[7] * axes[m, 2, 2]
+    side = -w if towards < 0.0 else w  # normals have no side of their own
+    own[0] += w
+    own[1] += w / half  # so that its mean is that over the area, however closely particles lie together
+    own[2] += w * drawn
+    own[3] += w * thread * b * b
+    own[4] += side * c
+    own[5] += side * axes[m, 2, 0]
+    own[6] += side * axes[m, 2, 1]
+    own[7] += side * axes[m, 2, 2]
+    own[8] += w * x
+    own[9] += w * y
+    own[10] += w * z
+    own[11] += w * rim
+    own[12] += w * reach
+
+
+@kernel
+def _height(own):
+    """Height over the middle of a layer from the sums of `_add`, exact on a ball too.
+
+    A chord of a ball is at right angles to the sum of the normals at both its ends: so half of the height counts along
+    each disc's normal and half along their mean.
+    """
+    length = max(np.sqrt(own[5] * own[5] + own[6] * own[6] + own[7] * own[7]), 1e-20)
+    along_mean = (own[5] * own[8] + own[6] * own[9] + own[7] * own[10]) / length
+    return 0.5 * (own[4] + along_mean) / own[0]
+
+
+@kernel
+def _beyond(own, least):
+    """How far along a layer a place lies beyond its rim, from the sums of `_add` and that beyond the nearest disc's.
+
+    What is amid discs on all sides, their mean not far from it, and not too far from each, is a gap that chance made.
+    """
+    per = 1.0 / own[0]
+    length = max(np.sqrt(own[5] * own[5] + own[6] * own[6] + own[7] * own[7]), 1e-20)
+    up = (own[5] * own[8] + own[6] * own[9] + own[7] * own[10]) / (length * length)
+    x, y, z = own[8] - up * own[5], own[9] - up * own[6], own[10] - up * own[7]
+    lag, reach = np.sqrt(x * x + y * y + z * z) * per, own[12] * per
+    return min(least, max((lag - AMID * reach) / STEEP, least + own[11] * per - GAP * reach))
+
+
+@kernel
+def _level(own, beyond):
+    """Level of a rounded disc from the sums of `_add` and the distance along it beyond its rim."""
+    height, half = _height(own), own[0] / own[1]
+    out = max(beyond + half, 0.0)
+    return np.sqrt(out * out + height * height + own[3] / own[0]) - own[2] / own[0]
+
+
+@shared
+def draw(starts, centre, foot, axes, thread, lying, half, drawn, reach, rim, low, voxel, phi):
+    """Join layers to a level set, in place."""
+    for slab in prange(starts.shape[0]):
+        lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
+        if starts[slab, 1] <= starts[slab, 0]:
+            continue
+        sums = np.zeros((hi - lo, phi.shape[1], phi.shape[2], 13), np.float32)
+        least = np.full((hi - lo, phi.shape[1], phi.shape[2]), np.float32(1e30), np.float32)
+        first, after = np.empty(3, np.int64), np.empty(3, np.int64)
+        for m in range(starts[slab, 0], starts[slab, 1]):
+            far = drawn[m] + BEYOND * voxel
+            for d in range(3):
+                side = axes[m, 2, d] ** 2 + thread[m] * axes[m, 1, d] ** 2
+                extent = reach[m] * np.sqrt(max(1.0 - side, 0.0)) + far * np.sqrt(side)
+                at = (centre[m, d] - low[d]) / voxel
+                first[d] = max(int(np.ceil(at - extent / voxel)), lo if d == 0 else 0)
+                after[d] = min(int(np.floor(at + extent / voxel)) + 1, hi if d == 0 else phi.shape[d])
+            for i in range(first[0], after[0]):
+                x = low[0] + i * voxel - centre[m, 0]
+                for j in range(first[1], after[1]):
+                    y = low[1] + j * voxel - centre[m, 1]
+                    for k in range(first[2], after[2]):
+                        z = low[2] + k * voxel - centre[m, 2]
+                        a, b, c = _offsets(axes, m, x, y, z)
+                        w = _weight(a, b, c, thread[m], lying[m], drawn[m], reach[m], voxel)
+                        if w > 0.0:
+                            _add(
+                                sums[i - lo, j, k],
+                                w,
+                                a,
+                                b,
+                                c,
+                                axes,
+                                m,
+                                x,
+                                y,
+                                z,
+                                half[m],
+                                drawn[m],
+                                thread[m],
+                                rim[m],
+                                reach[m],
+                            )
+                            beyond = np.float32(_along(a, b, thread[m]) - rim[m])
+                            least[i - lo, j, k] = min(least[i - lo, j, k], beyond)
+        for i in range(hi - lo):
+            for j in range(phi.shape[1]):
+                for k in range(phi.shape[2]):
+                    if sums[i, j, k, 0] > 0.0:
+                        level = np.float32(_level(sums[i, j, k], _beyond(sums[i, j, k], least[i, j, k])))
+                        phi[lo + i, j, k] = min(phi[lo + i, j, k], level)
+
+
+@shared
+def _take_back(
+    vertex,
+    normals,
+    position,
+    start,
+    low,
+    shape,
+    edge,
+    most,
+    centre,
+    foot,
+    axes,
+    thread,
+    lying,
+    half,
+    drawn,
+    reach,
+    rim,
+    voxel,
+    found,
+    give,
+):
+    for v in prange(vertex.shape[0]):
+        x, y, z = vertex[v, 0], vertex[v, 1], vertex[v, 2]
+        own, off = np.zeros(13), np.zeros(12)
+        least, rx, ry, rz = 1e30, 0.0, 0.0, 0.0
+        look = most + 3.0 * voxel
+        i0, i1 = span(x, look, low[0], edge, shape[0])
+        j0, j1 = span(y, look, low[1], edge, shape[1])
+        for i in range(i0, i1):
+            for j in range(j0, j1):
+                begin, end = row(start, low, shape, edge, i, j, x, y, z, look)
+                for m in range(begin, end):
+                    dx, dy, dz = x - centre[m, 0], y - centre[m, 1], z - centre[m, 2]
+                    a, b, c = _offsets(axes, m, dx, dy, dz)
+                    w = _weight(a, b, c, thread[m], lying[m], drawn[m], reach[m], voxel)
+                    _, _, faces = _offsets(axes, m, normals[v, 0], normals[v, 1], normals[v, 2])
+                    # at its wall liquid faces the wall: what does not is of the other side
+                    if w <= 0.0 or (lying[m] > 0.5 and faces > 0.3 and c + drawn[m] < AT_WALL * voxel):
+                        continue
+                    _add(own, w, a, b, c, axes, m, dx, dy, dz, half[m], drawn[m], thread[m], rim[m], reach[m])
+                    # the middle of what is drawn over the foot that it is taken back to, and a thread's own way to it
+                    over = lying[m] * (drawn[m] - half[m])
+                    for d in range(3):
+                        off[d] += w * over * axes[m, 2, d]
+                        off[3 + d] += w * thread[m] * b * axes[m, 1, d]
+                        off[9 + d] += w * (a * axes[m, 0, d] + (1.0 - thread[m]) * b * axes[m, 1, d])
+                    off[6] += w * lying[m]
+                    off[7] += w * over
+                    along = _along(a, b, thread[m])
+                    if along - rim[m] < least:
+                        least = along - rim[m]
+                        b *= 1.0 - thread[m]
+                        per = 1.0 / max(along, 1e-12)
+                        rx = (a * axes[m, 0, 0] + b * axes[m, 1, 0]) * per
+                        ry = (a * axes[m, 0, 1] + b * axes[m, 1, 1]) * per
+                        rz = (a * axes[m, 0, 2] + b * axes[m, 1, 2]) * per
+        if own[0] <= 0.0:
+            continue
+        beyond = _beyond(own, least)
+        level = _level(own, beyond)
+        acts = min(max(2.0 - 2.0 * abs(level) / voxel, 0.0), 1.0)
+        if acts <= 0.0:
+            continue
+        half_here = own[0] / own[1]
+        give[v] = 1.0 - acts + acts * min(2.0 * half_here / voxel, 1.0)
+        per, normal = 1.0 / own[0], 1.0 / max(np.sqrt(own[5] ** 2 + own[6] ** 2 + own[7] ** 2), 1e-20)
+        less = 1.0 - half_here / (own[2] * per)
+        # their mean is shorter than its parts
+        longer = off[7] / max(np.sqrt(off[0] ** 2 + off[1] ** 2 + off[2] ** 2), 1e-20)
+        height = _height(own)
+        kept = height - level if height > 0.0 else height + level
+        if off[6] > 0.5 * own[0]:  # what has come through a wall goes back to it
+            kept = max(kept, -own[2] * per)
+        height = (height - kept * (1.0 - less)) * normal
+        out = max(beyond + half_here, 0.0) * less
+        # how far it is drawn beyond its rim, towards the mean of the discs, which at the rim alone is far beside it
+        back = (1.0 - OUTERMOST / RIM) * own[11] * per / (LAGS * own[12])
+        up = (off[9] * own[5] + off[10] * own[6] + off[11] * own[7]) * normal * normal  # discs that lean have some
+        ex, ey, ez = (off[9] - up * own[5]) * back, (off[10] - up * own[6]) * back, (off[11] - up * own[7]) * back
+        found[v, 0] -= acts * (height * own[5] + per * (longer * off[0] + less * off[3]) + out * rx + ex)
+        found[v, 1] -= acts * (height * own[6] + per * (longer * off[1] + less * off[4]) + out * ry + ey)
+        found[v, 2] -= acts * (height * own[7] + per * (longer * off[2] + less * off[5]) + out * rz + ez)
