@@ -102,6 +102,10 @@ def main() -> None:
         page.keyboard.press("s")
         page.get_by_role("button", name="Glaze", exact=True).click()
         keep(page, "thick", 4000)
+        page.keyboard.press("Escape")
+        for _ in range(55):
+            page.keyboard.press(".")
+        keep(page, "films", 6000)
         page.keyboard.press("s")
         page.goto(address)
         page.locator("a.take").nth(1).click()

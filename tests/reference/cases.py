@@ -452,21 +452,14 @@ def efflux_speed(dx: float) -> float:
     return float(np.mean(ratios))
 
 
-def contraction(cells: int, thick: float, adhesion: float = 0.0, plate: str = "boxes") -> float:
-    """Case A34: flow out of a slot of 0.1 m in the floor of a tank 1 m wide, over that of its whole opening.
+SLOT, TANK, BELOW = 0.1, 1.0, 0.3  # m: across the opening, of the tank, and under its floor
 
-    Cc = q / (a sqrt(2 g h)), from the volume that has left from a quarter of a second on.
 
-    Parameters
-    ----------
-    cells : voxels across the slot
-    thick : voxels that the floor is thick
-    adhesion : Pa
-    plate : "boxes", the same as "meshes", or meshes with a "knife" edge: below it the floor recedes by 45 degrees
-    """
+def slot_tank(cells: int, thick: float, adhesion: float = 0.0, plate: str = "boxes") -> Liquid:
+    """A tank 1 m wide with a slot of 0.1 m in its floor, as it is let go; see `contraction`."""
     from demo.tide_mill import extrusion
 
-    opening, wide, dx, below = 0.1, 1.0, 0.1 / cells, 0.3
+    opening, wide, dx, below = SLOT, TANK, SLOT / cells, BELOW
     deep, floor = 4 * dx, below + thick * dx
     edge, back = 0.5 * (wide - opening), thick * dx if plate == "knife" else 0.0
     half = [(-0.2, floor), (-0.2, below), (edge - back, below), (edge, floor)]
@@ -483,10 +476,25 @@ def contraction(cells: int, thick: float, adhesion: float = 0.0, plate: str = "b
             ]
         own: dict[str, Any] = {"substeps_max": 64, "wall_adhesion": adhesion}
         walls = {**CLOSED, "y_min": "open", "y_max": "open"}
-        run = liquid(dx, (wide, floor + 0.6, deep), elements, walls=walls, folder=Path(folder), **own)
-    area = _left(run, 1, below, deep)
+        return liquid(dx, (wide, floor + 0.6, deep), elements, walls=walls, folder=Path(folder), **own)
+
+
+def contraction(cells: int, thick: float, adhesion: float = 0.0, plate: str = "boxes") -> float:
+    """Case A34: flow out of a slot of 0.1 m in the floor of a tank 1 m wide, over that of its whole opening.
+
+    Cc = q / (a sqrt(2 g h)), from the volume that has left from a quarter of a second on.
+
+    Parameters
+    ----------
+    cells : voxels across the slot
+    thick : voxels that the floor is thick
+    adhesion : Pa
+    plate : "boxes", the same as "meshes", or meshes with a "knife" edge: below it the floor recedes by 45 degrees
+    """
+    run = slot_tank(cells, thick, adhesion, plate)
+    area = _left(run, 1, BELOW, 4 * SLOT / cells)
     flow = -np.gradient(area, 1 / 24)
-    return float(np.mean((flow / (opening * np.sqrt(2 * G * area / wide)))[1:-1]))
+    return float(np.mean((flow / (SLOT * np.sqrt(2 * G * area / TANK)))[1:-1]))
 
 
 def _left(run: Liquid, axis: int, beyond: float, deep: float) -> np.ndarray:
