@@ -47,6 +47,11 @@ EDGE = 0.34  # of the reach: how far beside a particle at a straight edge the me
 AT_WALL = 0.5  # voxels above a wall up to which it is told on which side of it something is
 LYING = (0.5, 0.9)  # spacings between a wall and the layer's underside: nearer it lies on it, farther it flies
 
+# what a place sums of the discs about it: weights; of one over half thickness, thickness that is drawn, squared ways
+# beside threads, height, normals, offsets, rims and reaches
+WEIGHT, PER_HALF, DRAWN, BESIDE, HIGH, NX, NY, NZ, OX, OY, OZ, RIMS, REACHES = range(13)
+SUMS = 13
+
 Walls = Callable[[np.ndarray], np.ndarray]
 
 
@@ -336,23 +341,39 @@ def _weight(a, b, c, thread, lying, drawn, reach, voxel):
 
 
 @kernel
-def _add(own, w, a, b, c, axes, m, x, y, z, half, drawn, thread, rim, reach):
-    """Add what one disc says of a place at an offset (x, y, z) from its middle to the sums `own`."""
-    towards = own[5] * axes[m, 2, 0] + own[6] * axes[m, 2, 1] + own[7] * axes[m, 2, 2]
+def _add(own, w, offset, axes, place, told):
+    """Add what one disc says of a place to the sums `own`.
+
+    Parameters
+    ----------
+    offset : along the disc's second and third axis; place : from its middle, as it is
+    told : the disc's half thickness, what is drawn of it, how much it is a thread, rim, reach
+    """
+    b, c = offset
+    x, y, z = place
+    half, drawn, thread, rim, reach = told
+    towards = own[NX] * axes[2, 0] + own[NY] * axes[2, 1] + own[NZ] * axes[2, 2]
     side = -w if towards < 0.0 else w  # normals have no side of their own
-    own[0] += w
-    own[1] += w / half  # so that its mean is that over the area, however closely particles lie together
-    own[2] += w * drawn
-    own[3] += w * thread * b * b
-    own[4] += side * c
-    own[5] += side * axes[m, 2, 0]
-    own[6] += side * axes[m, 2, 1]
-    own[7] += side * axes[m, 2, 2]
-    own[8] += w * x
-    own[9] += w * y
-    own[10] += w * z
-    own[11] += w * rim
-    own[12] += w * reach
+    own[WEIGHT] += w
+    own[PER_HALF] += w / half  # so that its mean is that over the area, however closely particles lie together
+    own[DRAWN] += w * drawn
+    own[BESIDE] += w * thread * b * b
+    own[HIGH] += side * c
+    own[NX] += side * axes[2, 0]
+    own[NY] += side * axes[2, 1]
+    own[NZ] += side * axes[2, 2]
+    own[OX] += w * x
+    own[OY] += w * y
+    own[OZ] += w * z
+    own[RIMS] += w * rim
+    own[REACHES] += w * reach
+
+
+@kernel
+def _upright(own, x, y, z):
+    """Part of a vector along the mean normal, and that normal's length, from the sums of `_add`."""
+    length = max(np.sqrt(own[NX] * own[NX] + own[NY] * own[NY] + own[NZ] * own[NZ]), 1e-20)
+    return (own[NX] * x + own[NY] * y + own[NZ] * z) / length, length
 
 
 @kernel
@@ -362,9 +383,8 @@ def _height(own):
     A chord of a ball is at right angles to the sum of the normals at both its ends: so half of the height counts along
     each disc's normal and half along their mean.
     """
-    length = max(np.sqrt(own[5] * own[5] + own[6] * own[6] + own[7] * own[7]), 1e-20)
-    along_mean = (own[5] * own[8] + own[6] * own[9] + own[7] * own[10]) / length
-    return 0.5 * (own[4] + along_mean) / own[0]
+    along_mean, _ = _upright(own, own[OX], own[OY], own[OZ])
+    return 0.5 * (own[HIGH] + along_mean) / own[WEIGHT]
 
 
 @kernel
@@ -373,20 +393,29 @@ def _beyond(own, least):
 
     What is amid discs on all sides, their mean not far from it, and not too far from each, is a gap that chance made.
     """
-    per = 1.0 / own[0]
-    length = max(np.sqrt(own[5] * own[5] + own[6] * own[6] + own[7] * own[7]), 1e-20)
-    up = (own[5] * own[8] + own[6] * own[9] + own[7] * own[10]) / (length * length)
-    x, y, z = own[8] - up * own[5], own[9] - up * own[6], own[10] - up * own[7]
-    lag, reach = np.sqrt(x * x + y * y + z * z) * per, own[12] * per
-    return min(least, max((lag - AMID * reach) / STEEP, least + own[11] * per - GAP * reach))
+    per = 1.0 / own[WEIGHT]
+    up, length = _upright(own, own[OX], own[OY], own[OZ])
+    up /= length
+    x, y, z = own[OX] - up * own[NX], own[OY] - up * own[NY], own[OZ] - up * own[NZ]
+    lag, reach = np.sqrt(x * x + y * y + z * z) * per, own[REACHES] * per
+    return min(least, max((lag - AMID * reach) / STEEP, least + own[RIMS] * per - GAP * reach))
 
 
 @kernel
 def _level(own, beyond):
     """Level of a rounded disc from the sums of `_add` and the distance along it beyond its rim."""
-    height, half = _height(own), own[0] / own[1]
+    height, half = _height(own), own[WEIGHT] / own[PER_HALF]
     out = max(beyond + half, 0.0)
-    return np.sqrt(out * out + height * height + own[3] / own[0]) - own[2] / own[0]
+    return np.sqrt(out * out + height * height + own[BESIDE] / own[WEIGHT]) - own[DRAWN] / own[WEIGHT]
+
+
+@kernel
+def _span_of(m, d, centre, axes, thread, drawn, reach, low, voxel, first, after):
+    """Nodes along an axis, among some, that a disc says something of: the first, and the one after the last."""
+    side = axes[m, 2, d] ** 2 + thread[m] * axes[m, 1, d] ** 2
+    extent = reach[m] * np.sqrt(max(1.0 - side, 0.0)) + (drawn[m] + BEYOND * voxel) * np.sqrt(side)
+    at = (centre[m, d] - low[d]) / voxel
+    return max(int(np.ceil(at - extent / voxel)), first), min(int(np.floor(at + extent / voxel)) + 1, after)
 
 
 @shared
@@ -394,82 +423,51 @@ def draw(starts, centre, foot, axes, thread, lying, half, drawn, reach, rim, low
     """Join layers to a level set, in place."""
     for slab in prange(starts.shape[0]):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
-        if starts[slab, 1] <= starts[slab, 0]:
-            continue
-        sums = np.zeros((hi - lo, phi.shape[1], phi.shape[2], 13), np.float32)
-        least = np.full((hi - lo, phi.shape[1], phi.shape[2]), np.float32(1e30), np.float32)
-        first, after = np.empty(3, np.int64), np.empty(3, np.int64)
+        j_low, j_high, k_low, k_high = phi.shape[1], 0, phi.shape[2], 0  # sums only where there are layers
         for m in range(starts[slab, 0], starts[slab, 1]):
-            far = drawn[m] + BEYOND * voxel
-            for d in range(3):
-                side = axes[m, 2, d] ** 2 + thread[m] * axes[m, 1, d] ** 2
-                extent = reach[m] * np.sqrt(max(1.0 - side, 0.0)) + far * np.sqrt(side)
-                at = (centre[m, d] - low[d]) / voxel
-                first[d] = max(int(np.ceil(at - extent / voxel)), lo if d == 0 else 0)
-                after[d] = min(int(np.floor(at + extent / voxel)) + 1, hi if d == 0 else phi.shape[d])
-            for i in range(first[0], after[0]):
+            j0, j1 = _span_of(m, 1, centre, axes, thread, drawn, reach, low, voxel, 0, phi.shape[1])
+            k0, k1 = _span_of(m, 2, centre, axes, thread, drawn, reach, low, voxel, 0, phi.shape[2])
+            j_low, j_high, k_low, k_high = min(j_low, j0), max(j_high, j1), min(k_low, k0), max(k_high, k1)
+        if j_high <= j_low or k_high <= k_low:
+            continue
+        sums = np.zeros((hi - lo, j_high - j_low, k_high - k_low, SUMS), np.float32)
+        least = np.full(sums.shape[:3], np.float32(1e30), np.float32)
+        for m in range(starts[slab, 0], starts[slab, 1]):
+            told = (half[m], drawn[m], thread[m], rim[m], reach[m])
+            i0, i1 = _span_of(m, 0, centre, axes, thread, drawn, reach, low, voxel, lo, hi)
+            j0, j1 = _span_of(m, 1, centre, axes, thread, drawn, reach, low, voxel, j_low, j_high)
+            k0, k1 = _span_of(m, 2, centre, axes, thread, drawn, reach, low, voxel, k_low, k_high)
+            for i in range(i0, i1):
                 x = low[0] + i * voxel - centre[m, 0]
-                for j in range(first[1], after[1]):
+                for j in range(j0, j1):
                     y = low[1] + j * voxel - centre[m, 1]
-                    for k in range(first[2], after[2]):
+                    for k in range(k0, k1):
                         z = low[2] + k * voxel - centre[m, 2]
                         a, b, c = _offsets(axes, m, x, y, z)
                         w = _weight(a, b, c, thread[m], lying[m], drawn[m], reach[m], voxel)
                         if w > 0.0:
-                            _add(
-                                sums[i - lo, j, k],
-                                w,
-                                a,
-                                b,
-                                c,
-                                axes,
-                                m,
-                                x,
-                                y,
-                                z,
-                                half[m],
-                                drawn[m],
-                                thread[m],
-                                rim[m],
-                                reach[m],
-                            )
-                            beyond = np.float32(_along(a, b, thread[m]) - rim[m])
-                            least[i - lo, j, k] = min(least[i - lo, j, k], beyond)
-        for i in range(hi - lo):
-            for j in range(phi.shape[1]):
-                for k in range(phi.shape[2]):
-                    if sums[i, j, k, 0] > 0.0:
-                        level = np.float32(_level(sums[i, j, k], _beyond(sums[i, j, k], least[i, j, k])))
-                        phi[lo + i, j, k] = min(phi[lo + i, j, k], level)
+                            p, q, r = i - lo, j - j_low, k - k_low
+                            _add(sums[p, q, r], w, (b, c), axes[m], (x, y, z), told)
+                            least[p, q, r] = min(least[p, q, r], np.float32(_along(a, b, thread[m]) - rim[m]))
+        for p in range(sums.shape[0]):
+            for q in range(sums.shape[1]):
+                for r in range(sums.shape[2]):
+                    own = sums[p, q, r]
+                    if own[WEIGHT] > 0.0:
+                        i, j, k = lo + p, j_low + q, k_low + r
+                        phi[i, j, k] = min(phi[i, j, k], np.float32(_level(own, _beyond(own, least[p, q, r]))))
 
 
 @shared
 def _take_back(
-    vertex,
-    normals,
-    position,
-    start,
-    low,
-    shape,
-    edge,
-    most,
-    centre,
-    foot,
-    axes,
-    thread,
-    lying,
-    half,
-    drawn,
-    reach,
-    rim,
-    voxel,
-    found,
-    give,
-):
+    vertex, normals, position, start, low, shape, edge, most, centre, foot, axes, thread, lying, half, drawn, reach,
+    rim, voxel, found, give,
+):  # fmt: skip
     for v in prange(vertex.shape[0]):
         x, y, z = vertex[v, 0], vertex[v, 1], vertex[v, 2]
-        own, off = np.zeros(13), np.zeros(12)
-        least, rx, ry, rz = 1e30, 0.0, 0.0, 0.0
+        own = np.zeros(SUMS)
+        over, sideways, along_it, outwards = np.zeros(4), np.zeros(3), np.zeros(3), np.zeros(3)
+        lies, least = 0.0, 1e30
         look = most + 3.0 * voxel
         i0, i1 = span(x, look, low[0], edge, shape[0])
         j0, j1 = span(y, look, low[1], edge, shape[1])
@@ -484,46 +482,41 @@ def _take_back(
                     # at its wall liquid faces the wall: what does not is of the other side
                     if w <= 0.0 or (lying[m] > 0.5 and faces > 0.3 and c + drawn[m] < AT_WALL * voxel):
                         continue
-                    _add(own, w, a, b, c, axes, m, dx, dy, dz, half[m], drawn[m], thread[m], rim[m], reach[m])
-                    # the middle of what is drawn over the foot that it is taken back to, and a thread's own way to it
-                    over = lying[m] * (drawn[m] - half[m])
+                    _add(own, w, (b, c), axes[m], (dx, dy, dz), (half[m], drawn[m], thread[m], rim[m], reach[m]))
+                    lies += w * lying[m]
+                    high, flat = lying[m] * (drawn[m] - half[m]), 1.0 - thread[m]
+                    over[3] += w * high
                     for d in range(3):
-                        off[d] += w * over * axes[m, 2, d]
-                        off[3 + d] += w * thread[m] * b * axes[m, 1, d]
-                        off[9 + d] += w * (a * axes[m, 0, d] + (1.0 - thread[m]) * b * axes[m, 1, d])
-                    off[6] += w * lying[m]
-                    off[7] += w * over
+                        over[d] += w * high * axes[m, 2, d]
+                        sideways[d] += w * thread[m] * b * axes[m, 1, d]
+                        along_it[d] += w * (a * axes[m, 0, d] + flat * b * axes[m, 1, d])
                     along = _along(a, b, thread[m])
                     if along - rim[m] < least:
-                        least = along - rim[m]
-                        b *= 1.0 - thread[m]
-                        per = 1.0 / max(along, 1e-12)
-                        rx = (a * axes[m, 0, 0] + b * axes[m, 1, 0]) * per
-                        ry = (a * axes[m, 0, 1] + b * axes[m, 1, 1]) * per
-                        rz = (a * axes[m, 0, 2] + b * axes[m, 1, 2]) * per
-        if own[0] <= 0.0:
+                        least, per = along - rim[m], 1.0 / max(along, 1e-12)
+                        for d in range(3):
+                            outwards[d] = (a * axes[m, 0, d] + flat * b * axes[m, 1, d]) * per
+        if own[WEIGHT] <= 0.0:
             continue
         beyond = _beyond(own, least)
         level = _level(own, beyond)
         acts = min(max(2.0 - 2.0 * abs(level) / voxel, 0.0), 1.0)
         if acts <= 0.0:
             continue
-        half_here = own[0] / own[1]
-        give[v] = 1.0 - acts + acts * min(2.0 * half_here / voxel, 1.0)
-        per, normal = 1.0 / own[0], 1.0 / max(np.sqrt(own[5] ** 2 + own[6] ** 2 + own[7] ** 2), 1e-20)
-        less = 1.0 - half_here / (own[2] * per)
-        # their mean is shorter than its parts
-        longer = off[7] / max(np.sqrt(off[0] ** 2 + off[1] ** 2 + off[2] ** 2), 1e-20)
+        per, thin = 1.0 / own[WEIGHT], own[WEIGHT] / own[PER_HALF]
+        give[v] = 1.0 - acts + acts * min(2.0 * thin / voxel, 1.0)
+        less = 1.0 - thin / (own[DRAWN] * per)
+        # towards the middle, or the foot, which lies beneath what is drawn: the mean of ups is shorter than each
+        longer = over[3] / max(np.sqrt(over[0] ** 2 + over[1] ** 2 + over[2] ** 2), 1e-20)
         height = _height(own)
         kept = height - level if height > 0.0 else height + level
-        if off[6] > 0.5 * own[0]:  # what has come through a wall goes back to it
-            kept = max(kept, -own[2] * per)
-        height = (height - kept * (1.0 - less)) * normal
-        out = max(beyond + half_here, 0.0) * less
-        # how far it is drawn beyond its rim, towards the mean of the discs, which at the rim alone is far beside it
-        back = (1.0 - OUTERMOST / RIM) * own[11] * per / (LAGS * own[12])
-        up = (off[9] * own[5] + off[10] * own[6] + off[11] * own[7]) * normal * normal  # discs that lean have some
-        ex, ey, ez = (off[9] - up * own[5]) * back, (off[10] - up * own[6]) * back, (off[11] - up * own[7]) * back
-        found[v, 0] -= acts * (height * own[5] + per * (longer * off[0] + less * off[3]) + out * rx + ex)
-        found[v, 1] -= acts * (height * own[6] + per * (longer * off[1] + less * off[4]) + out * ry + ey)
-        found[v, 2] -= acts * (height * own[7] + per * (longer * off[2] + less * off[5]) + out * rz + ez)
+        if lies > 0.5 * own[WEIGHT]:  # what has come through a wall goes back to it
+            kept = max(kept, -own[DRAWN] * per)
+        # in from the rim: as the thickness, and by what it is drawn beyond it, towards the mean of the discs, which at
+        # the rim alone is far beside it
+        out = max(beyond + thin, 0.0) * less
+        back = (1.0 - OUTERMOST / RIM) * own[RIMS] * per / (LAGS * own[REACHES])
+        up, length = _upright(own, along_it[0], along_it[1], along_it[2])  # discs that lean have some
+        down = (height - kept * (1.0 - less) - up * back) / length
+        for d in range(3):
+            move = down * own[NX + d] + per * (longer * over[d] + less * sideways[d])
+            found[v, d] -= acts * (move + out * outwards[d] + back * along_it[d])
