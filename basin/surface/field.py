@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from dataclasses import field as of_its_own
 from functools import cache
 
 import numpy as np
@@ -28,6 +29,7 @@ LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
 TRUSTED = 0.6  # kernel radii from the surface within which density tells the distance
 FARTHER = 1.5  # radii that anisotropic kernels below the surface reach
 MOST_VOXELS = 400_000_000
+NO_SPRAY = np.zeros(0, np.float32)
 
 
 class SurfaceFailure(RuntimeError):
@@ -104,12 +106,14 @@ class Field:
     low : float64 (3,), position of node (0, 0, 0) in metres
     voxel : spacing of the nodes in metres
     layers : films, sheets and threads in it, drawn thicker than they are
+    spray : volumes (n,) in m3 of the particles that are too lonely to show otherwise and are balls
     """
 
     phi: np.ndarray
     low: np.ndarray
     voxel: float
     layers: Layers | None = None
+    spray: np.ndarray = of_its_own(default_factory=lambda: NO_SPRAY)
 
     def planes(self, start: int, end: int) -> np.ndarray:
         """Positions (n, 3) in metres of the nodes of planes along x."""
@@ -160,9 +164,16 @@ def _balls(cloud: Cloud, reach: float, radius: float, most: float) -> np.ndarray
     return phi
 
 
-def _of_density(
-    cloud: Cloud, radius: float, settings: SurfaceSettings, spacing: float, walls: Walls | None
-) -> tuple[np.ndarray, Layers | None]:
+@dataclass(frozen=True)
+class _Shape:
+    """What a method makes of particles: a level set, and see `Field`."""
+
+    phi: np.ndarray
+    layers: Layers | None = None
+    spray: np.ndarray = of_its_own(default_factory=lambda: NO_SPRAY)
+
+
+def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing: float, walls: Walls | None) -> _Shape:
     """Distance to the half-full contour of the particles' density, with layers too thin to show in it as they are and
     balls for those too lonely."""
     some = cloud.some
@@ -177,10 +188,10 @@ def _of_density(
     phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
     if layers is not None:
         layers.join(phi, cloud, some[there])
+    lonely = (density[tuple(cloud.node(some).T)] < LONELY) & ~there
     if settings.spray_radius > 0:
-        lonely = (density[tuple(cloud.node(some).T)] < LONELY) & ~there
         cloud.with_balls(phi, settings.spray_radius, some[lonely])
-    return phi, layers
+    return _Shape(phi, layers, volume[lonely])
 
 
 @cache
@@ -280,14 +291,14 @@ def particle_field(
         raise SurfaceFailure(
             f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
         )
-    nodes, layers = tuple(shape.tolist()), None
+    nodes = tuple(shape.tolist())
     if len(points.position):
-        phi, layers = _of_particles(points, way, radius, (low, voxel, nodes), settings, room, walls)
+        made = _of_particles(points, way, radius, (low, voxel, nodes), settings, room, walls)
     else:
-        phi = np.full(nodes, radius, np.float32)
+        made = _Shape(np.full(nodes, radius, np.float32))
     for grid in simulated:
-        _with_grid(phi, low, voxel, grid, settings.body)
-    return Field(phi, low, voxel, layers)
+        _with_grid(made.phi, low, voxel, grid, settings.body)
+    return Field(made.phi, low, voxel, made.layers, made.spray)
 
 
 def _of_particles(
@@ -298,30 +309,29 @@ def _of_particles(
     settings: SurfaceSettings,
     room: float,
     walls: Walls | None,
-) -> tuple[np.ndarray, Layers | None]:
+) -> _Shape:
     """Level set of the particles by the settings' method, on a grid (see `Cloud.about`)."""
 
     def looked_at(reach: Reach) -> Cloud:
         return Cloud.about(points.position, points.volume, way, grid, reach)
 
-    layers = None
     if settings.method == "averaged":
         cloud = looked_at(Reach(radius, radius, room=room))
-        phi = _averaged(cloud, radius, settings.particle_radius * points.spacing)
+        made = _Shape(_averaged(cloud, radius, settings.particle_radius * points.spacing))
     elif settings.method == "spheres":
         most = settings.particle_radius * float(np.cbrt(points.volume.max()))
         reach = most + min(BAND + room, MOST_BAND) * grid[1] + furthest(way, most)
         cloud = looked_at(Reach(radius, reach, room=room))
-        phi = _balls(cloud, radius, settings.particle_radius, most)
+        made = _Shape(_balls(cloud, radius, settings.particle_radius, most))
     elif settings.method == "density":
         cloud = looked_at(Reach(radius, radius, room=room))
-        phi, layers = _of_density(cloud, radius, settings, points.spacing, walls)
+        made = _of_density(cloud, radius, settings, points.spacing, walls)
     else:
         cloud = looked_at(Reach(radius, FARTHER * radius + furthest(way, radius), WIDER * radius, room))
-        phi, layers = _of_density(cloud, radius, settings, points.spacing, walls)
+        made = _of_density(cloud, radius, settings, points.spacing, walls)
     if settings.specks > 1:
-        _without_specks(phi, cloud, points, settings)
-    return phi, layers
+        _without_specks(made.phi, cloud, points, settings)
+    return made
 
 
 def _with_grid(phi: np.ndarray, low: np.ndarray, voxel: float, simulated: Simulated, body: float) -> None:

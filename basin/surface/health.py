@@ -12,6 +12,9 @@ READINGS = (
     Reading("triangles", "Triangles"),
     Reading("mesh_volume", "Volume of the mesh", "m³"),
     Reading("volume_error", "Mesh against liquid, share"),
+    Reading("layers", "Particles in films, sheets and threads"),
+    Reading("spray", "Particles drawn as spray"),
+    Reading("spray_volume", "Volume drawn as spray", "m³"),
     Reading("open_edges", "Open edges"),
     Reading("flipped", "Flipped edges"),
     Reading("degenerate", "Degenerate triangles"),
@@ -29,11 +32,17 @@ def health(surface: SurfaceFrame, voxel: float, liquid: float | None) -> dict[st
 
     Returns
     -------
-    `triangles`; `mesh_volume` (m3) and its `volume_error` against the liquid's; `open_edges`, sides of triangles
-    without a neighbour; `flipped`, sides whose neighbour faces the other way; `degenerate` triangles
+    `triangles`; `layers`, how many particles lie in films, sheets and threads; `spray`, how many were too lonely for
+    the mesh and are balls in it, and `spray_volume` (m3) of those; `mesh_volume` (m3) and its `volume_error` against
+    the liquid's; `open_edges`, sides of triangles without a neighbour; `flipped`, sides whose neighbour faces the other
+    way; `degenerate` triangles
     """
     triangle = surface.triangle.astype(np.int64)
     found = {"triangles": float(len(triangle))}
+    if surface.field is not None:
+        found["layers"] = float(len(surface.field.layers or ()))
+        found["spray"] = float(len(surface.field.spray))
+        found["spray_volume"] = float(surface.field.spray.sum(dtype=np.float64))
     if len(triangle) == 0:
         return found
     count = len(surface.position)

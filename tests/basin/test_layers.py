@@ -11,6 +11,7 @@ from django.test import SimpleTestCase
 from basin.surface.field import Field, Points
 from basin.surface.filters import on_nodes
 from basin.surface.finish import held, vertex_normals
+from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, Surroundings, surface_frame
 from basin.surface.settings import SurfaceSettings
 
@@ -166,8 +167,14 @@ class InTheAir(SimpleTestCase):
         plane = rng.uniform(-20, 20, (140, 3)) * [1, 0.02, 1]
         for name, place, wide in (("cloud", cloud, 20.0), ("plane", plane, 40.0)):
             with self.subTest(name):
-                pieces = solid(meshed(strewn(place, float(len(place))), None)).split()
+                frame = meshed(strewn(place, float(len(place))), None)
+                pieces = solid(frame).split()
                 self.assertLess(max(float(piece.extents.max()) for piece in pieces), wide / 2)
+                told = health(frame, VOXEL, float(len(place)))
+                # each particle is spray, in a layer, or part of what is denser than half
+                self.assertGreater(told["spray"], 0.3 * len(place))
+                self.assertLessEqual(told["spray"] + told["layers"], len(place))
+                self.assertEqual(told["spray_volume"], told["spray"])  # of a volume of 1 each
 
     def test_a_stream_stays_clear_of_a_wall_at_two_voxels(self) -> None:
         line = np.arange(-12, 12.1)

@@ -44,6 +44,8 @@ const facts = computed(() => {
     const off = 100 * f.volume_error
     rows.push(['volume', `${off < 0 ? '−' : '+'}${Math.abs(off).toFixed(2)} %`, Math.abs(off) > 3])
   }
+  if (f.layers) rows.push(['in films, threads', `${f.layers.toLocaleString('en')} particles`, false])
+  if (f.spray) rows.push(['as spray', `${f.spray.toLocaleString('en')} particles`, false])
   if (f.open_edges !== undefined) rows.push(['open edges', String(f.open_edges), f.open_edges > 0])
   if (f.smallest_sheet !== undefined) rows.push(['smallest sheet', sheet(f), false])
   if (f.needed_radius !== undefined)
