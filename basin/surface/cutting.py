@@ -101,8 +101,9 @@ def fitted_to(field: Field, solids: Solids, gap: float, reach: float) -> Field:
     """
     h = field.voxel
     beyond = max(reach, 3 * h - min(gap, 0.0))
-    away = on_nodes(field, solids, beyond + reach, beyond + 2 * h)  # what has no liquid so near stays as it is
-    near = (away < reach) & (away > -max(-gap, 0.0) - 3 * h)
+    about = min(beyond + reach, float(field.phi.max()))  # what has no liquid so near stays as it is
+    away = on_nodes(field, solids, about, beyond + 2 * h)
+    near = (field.phi < about) & (away < reach) & (away > -max(-gap, 0.0) - 3 * h)
     phi = field.phi.copy()
     at = np.argwhere(near)
     if len(at):
