@@ -182,16 +182,16 @@ def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing:
     kernels = (_Balls if settings.method == "density" else _Ellipsoids)(cloud, radius, some)
     kernels.add(density, np.arange(len(some)), volume)
     cloud.fill_deep(density, 1.0)
-    layers, there = None, np.zeros(len(some), bool)
+    layers, there, alone = None, np.zeros(len(some), bool), np.ones(len(some), bool)
     if settings.thinnest > 0:
-        layers, there = layers_of(cloud, some, radius, spacing, settings.thinnest * spacing, walls)
+        layers, there, alone = layers_of(cloud, some, radius, spacing, settings.thinnest * spacing, walls)
     phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
     if layers is not None:
         layers.join(phi, cloud, some[there])
     lonely = (density[tuple(cloud.node(some).T)] < LONELY) & ~there
     if settings.spray_radius > 0:
         cloud.with_balls(phi, settings.spray_radius, some[lonely])
-    return _Shape(phi, layers, volume[lonely])
+    return _Shape(phi, layers, volume[lonely & alone])
 
 
 @cache

@@ -29,6 +29,7 @@ WIDEST = 1.6  # kernel radii
 FEWEST = 5  # besides itself, without which a particle is no part of a sheet
 IN_LINE = 3  # of a thread, or of what lies on a wall
 THICKEST = 1.2  # kernel radii: what is thicker is no layer
+AGREE = 0.3  # share of the neighbours in a layer too, without which a particle belongs to a body beside it
 FLAT = (0.35, 0.5)  # of the moments along a layer, that across it: below it is flat, above it is a ball
 FILLED = (0.5, 0.75)  # of the room that neighbours take up, their volume: above it is liquid, below a cloud of drops
 ROUND = (0.06, 0.20)  # of the largest moment, the middle one: fewer is a thread, more is a sheet
@@ -110,8 +111,9 @@ class Layers:
 
 def layers_of(
     cloud: Cloud, some: np.ndarray, radius: float, spacing: float, thinnest: float, walls: Walls | None
-) -> tuple[Layers, np.ndarray]:
-    """The layers among some particles (int64 ascending, of a cloud's cells), and which of them are in one, bool.
+) -> tuple[Layers, np.ndarray, np.ndarray]:
+    """The layers among some particles (int64 ascending, of a cloud's cells), which of them are in one, and which have
+    hardly any others about them, bool.
 
     Parameters
     ----------
@@ -132,11 +134,12 @@ def layers_of(
     sheet = (flat * solid[0] > 0.5) & (looked.count >= FEWEST)
     line = (np.maximum(thread * solid[1], lying) > 0.5) & (looked.count >= IN_LINE)
     there = (sheet | line) & (2 * half >= thinnest) & (2 * half <= THICKEST * radius)
+    there[there] = _together(cloud, some[there], looked.reach[there]) > AGREE
     drawn = np.maximum(half, SEEN * cloud.voxel)
     middle = foot + (lying * drawn)[:, None] * axes[:, 2]
     apart = np.sqrt(cloud.volume[some] / np.maximum(looked.area, 1e-30))
     kept = [middle, foot, axes, thread, lying, half, drawn, looked.reach, RIM * np.minimum(apart, looked.reach)]
-    return Layers(*(a[there] for a in kept)), there
+    return Layers(*(a[there] for a in kept)), there, looked.count < FEWEST
 
 
 @dataclass(frozen=True)
@@ -217,6 +220,14 @@ def _looked(cloud: Cloud, some: np.ndarray, radius: float, normal: np.ndarray) -
     facing = np.zeros((len(cloud.cells.order), 3), np.float32)
     facing[some] = normal
     _look(some, *cloud.cells.rows(), cloud.volume, facing, radius, *vars(found).values())
+    return found
+
+
+def _together(cloud: Cloud, some: np.ndarray, reach: np.ndarray) -> np.ndarray:
+    """Share of the neighbours (m,) of some particles (ascending) that are among them too."""
+    flags, found = np.zeros(len(cloud.cells.order), np.uint8), np.zeros(len(some))
+    flags[some] = 1
+    _count_flagged(some, *cloud.cells.rows(), flags, reach, found)
     return found
 
 
@@ -312,6 +323,25 @@ def _look(some, position, start, low, shape, edge, volume, facing, radius, count
         other = 0.0 if thin else beside
         seen = 1.0 - 0.3 * min((along * along + other * other) / (EDGE * EDGE * r * r), 1.0)
         area[m], line[m] = per_area * 3.0 / (np.pi * r * r * seen), per_length * 15.0 / (16.0 * r * seen)
+
+
+@shared
+def _count_flagged(some, position, start, low, shape, edge, flags, reach, found):
+    for m in prange(some.shape[0]):
+        own, r = some[m], reach[m]
+        x, y, z = position[own, 0], position[own, 1], position[own, 2]
+        flagged, every = 0, 0
+        i0, i1 = span(x, r, low[0], edge, shape[0])
+        j0, j1 = span(y, r, low[1], edge, shape[1])
+        for i in range(i0, i1):
+            for j in range(j0, j1):
+                begin, end = row(start, low, shape, edge, i, j, x, y, z, r)
+                for p in range(begin, end):
+                    dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
+                    if dx * dx + dy * dy + dz * dz < r * r and p != own:
+                        every += 1
+                        flagged += flags[p]
+        found[m] = flagged / max(every, 1)
 
 
 @kernel

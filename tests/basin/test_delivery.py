@@ -442,6 +442,7 @@ class InPlace(SimpleTestCase):
                 "time": {"first": 1, "last": 1},
                 "domain": {"low": [0, 0, 0], "size": [0.24, 0.24, 0.24]},
                 "liquid": {"voxel_size": 0.01},
+                "surface": {"hold_volume": False},  # what its rounded edges lack would lie on its sides
                 "elements": [
                     {"kind": "fill", "name": "block", "shape": shape, "delivered": True},
                 ],
