@@ -10,6 +10,8 @@ from basin.surface import splat
 from basin.surface.neighbours import Binned, cell_numbers, sorted_into
 
 SPARSE = 0.5  # share of liquid about a cell below which there is air about
+FULL = 0.98  # share of liquid about a cell, crowds counting as full, above which it is of a body; layers have 0.8
+BESIDE = 2  # cells about a body whose particles are its surface
 NEAR = 3  # cells about such ones whose nodes are worked out; what lies outside of them is deep
 LONGEST = 4.0  # radii that a ball is drawn out to each side at most
 BAND = 1.5  # voxels beyond a ball that its distance is written to, for marching cubes
@@ -41,7 +43,8 @@ class Cloud:
     Attributes
     ----------
     cells : these particles in cells half a kernel radius wide, from the first node on
-    some : int64 ascending, which of them shape the surface; deep : bool, cells of which none of this is known
+    some : int64 ascending, which of them shape the surface; thin : those of them without a body of liquid near by
+    deep : bool, cells of which none of this is known
     volume : float32 (n,), m3; way : float64 (n, 3), metres that each is drawn out to both sides, if any is
     low : float64 (3,), metres, of the first node; voxel : distance of nodes; shape : how many
     band : voxels beyond a ball that its distance is written to
@@ -49,6 +52,7 @@ class Cloud:
 
     cells: Binned
     some: np.ndarray
+    thin: np.ndarray
     deep: np.ndarray
     volume: np.ndarray
     way: np.ndarray | None
@@ -72,14 +76,17 @@ class Cloud:
         cell = cell_numbers(position, low, count, edge)
         held = splat.sums(cell, volume, int(np.prod(count))).reshape(tuple(count.tolist()))
         # over a bell four cells wide, so that the particles' own noise is none
-        near = splat.widened(splat.belled(held) < SPARSE * edge**3, NEAR)
+        bell = splat.belled(held)
+        near = splat.widened(bell < SPARSE * edge**3, NEAR)
+        body = splat.widened(splat.belled(np.minimum(bell, np.float32(edge**3))) > FULL * edge**3, BESIDE)
         wanted = splat.widened(near, int(np.ceil(reach.shapes / edge)))
         kept = splat.widened(wanted, int(np.ceil(reach.beside / edge))) if reach.beside > 0 else wanted
         cells = sorted_into(position, cell, kept.ravel(), low, count, edge)
         some = np.asarray(splat.within(cells.start, wanted.ravel()))
+        thin = np.asarray(splat.within(cells.start, (wanted & ~body).ravel()))
         ways = None if way is None else way[cells.order]
         band = min(BAND + reach.room, MOST_BAND)
-        return Cloud(cells, some, ~near, volume[cells.order], ways, low, voxel, shape, band)
+        return Cloud(cells, some, thin, ~near, volume[cells.order], ways, low, voxel, shape, band)
 
     def slabs(self, some: np.ndarray, reach: float) -> np.ndarray:
         """First and last of some particles (ascending) that can reach each slab of node planes."""

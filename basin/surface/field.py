@@ -184,7 +184,10 @@ def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing:
     cloud.fill_deep(density, 1.0)
     layers, there, alone = None, np.zeros(len(some), bool), np.ones(len(some), bool)
     if settings.thinnest > 0:
-        layers, there, alone = layers_of(cloud, some, radius, spacing, settings.thinnest * spacing, walls)
+        layers, held, few = layers_of(cloud, cloud.thin, radius, spacing, settings.thinnest * spacing, walls)
+        at = np.searchsorted(some, cloud.thin)
+        there[at], alone[:] = held, False
+        alone[at] = few
     phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
     if layers is not None:
         layers.join(phi, cloud, some[there])
