@@ -354,6 +354,7 @@ class FirstLight(PageCase):
         page.locator("canvas").click()
         page.keyboard.press("Control+z")
         kept(0.1)
+        page.wait_for_function("document.querySelector('input[aria-label=Radius]').value === '0.1'")  # here too
         # what waits behind an edit that came after somebody else's does not undo theirs
         gate = Gate(page, address)
         give("0.12")
