@@ -1,12 +1,9 @@
-"""``./zinc bench --flows``: pictures of flow about the edge of an opening, of a turning cylinder and of a bore.
+"""``./zinc bench --flows``: a picture of the flow about the edge of an opening.
 
-Pictures under docs/figures/, to be looked at beside what the reference bench measures.
+Under docs/figures/, to be looked at beside what the reference bench measures.
 """
 
 from __future__ import annotations
-
-import sys
-from typing import Any
 
 import matplotlib
 
@@ -65,11 +62,5 @@ def edges() -> None:
     pyplot.close(figure)
 
 
-def main(_: Any = None) -> int:
-    """Draw them."""
-    edges()
-    return 0
-
-
 if __name__ == "__main__":
-    sys.exit(main())
+    edges()

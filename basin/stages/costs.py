@@ -41,7 +41,7 @@ SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
 SECONDS_A_SURFACE = 0.1
 SECONDS_PER_MESHED = 1.6e-6  # particle, at half the liquid's voxel
 SECONDS_PER_NODE = 15e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
-SECONDS_OF_CUTTING = 0.42e-6  # for each node of that grid, where meshes are taken out of the surface
+SECONDS_OF_CUTTING = 0.10e-6  # for each node of that grid, where meshes are taken out of the surface
 SECONDS_OF_MASKING = 0.27e-6  # for each node and filter with a mask
 
 

@@ -8,6 +8,8 @@ import trimesh
 import xatlas
 from scipy import sparse
 
+from basin.geometry.mesh import TriangleMesh, vertex_normals
+
 PASS_BAND = (0.6307, -0.6732)  # lambda and mu of Taubin 1995: 1/lambda + 1/mu = 0.1
 THIN_UNIT = float(np.finfo(float).eps) ** 0.5 / 3  # collapses cost up to the epsilon, a sum of squared lengths
 
@@ -75,23 +77,14 @@ def held(position: np.ndarray, triangle: np.ndarray, wanted: float | None, most:
     """
     if wanted is None or len(triangle) == 0:
         return position
-    move = 0.0
+    normal, move = vertex_normals(position, triangle), 0.0
     for _ in range(3):  # the volume is nearly linear in so small a move
-        now = position + (move * give)[:, None] * vertex_normals(position, triangle)
-        a, b, c = now[triangle[:, 0]], now[triangle[:, 1]], now[triangle[:, 2]]
-        across = np.cross(b - a, c - a)
-        volume = float((a * across).sum()) / 6
+        now = position + (move * give)[:, None] * normal
+        mesh = TriangleMesh(now, triangle)
+        corner = now[triangle]
+        across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
         area = float((np.linalg.norm(across, axis=1) / 2 * give[triangle].mean(axis=1)).sum())
         if area <= 0:
             return position
-        move = float(np.clip(move + (wanted - volume) / area, -most, most))
-    return np.asarray(position + (move * give)[:, None] * vertex_normals(position, triangle))
-
-
-def vertex_normals(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
-    """Unit normals (n, 3) of vertices, of the triangles about each by their areas."""
-    corner = position[triangle]
-    across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
-    flat = triangle.ravel()
-    found = np.stack([np.bincount(flat, np.repeat(across[:, d], 3), len(position)) for d in range(3)], axis=1)
-    return np.asarray(found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-30))
+        move = float(np.clip(move + (wanted - mesh.volume()) / area, -most, most))
+    return np.asarray(position + (move * give)[:, None] * normal)

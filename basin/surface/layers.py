@@ -44,6 +44,7 @@ LAGS = 0.5  # of the reach: how far beside a rim that is drawn the mean of its d
 OUTERMOST = 0.5  # of it: how far it goes on
 WALLS = 2.5  # spacings from a particle within which walls are looked for
 OPPOSED = np.float32(-0.3)  # product of the normals of walls that face away from each other
+MISSING = 0.3  # share that is missing at a straight edge; half, less what ragged edges only seem to lack
 EDGE = 0.34  # of the reach: how far beside a particle at a straight edge the mean of its neighbours lies
 AT_WALL = 0.5  # voxels above a wall up to which it is told on which side of it something is
 LYING = (0.5, 0.9)  # spacings between a wall and the layer's underside: nearer it lies on it, farther it flies
@@ -62,7 +63,7 @@ class Layers:
 
     Attributes
     ----------
-    centre : float64 (m, 3), metres, of the disc that is drawn; foot : float64 (m, 3), from where it is taken back
+    centre : float64 (m, 3), metres, of the disc that is drawn
     axes : float64 (m, 3, 3), rows: along the layer (a thread's own way), along it the other way, across it
     round : float64 (m,), 0 in a sheet, 1 in a thread; lying : float64 (m,), 1 on a wall, 0 in the air
     half, drawn : float64 (m,), metres: half of the thickness, and of what is drawn
@@ -71,7 +72,6 @@ class Layers:
     """
 
     centre: np.ndarray
-    foot: np.ndarray
     axes: np.ndarray
     round: np.ndarray
     lying: np.ndarray
@@ -138,7 +138,7 @@ def layers_of(
     drawn = np.maximum(half, SEEN * cloud.voxel)
     middle = foot + (lying * drawn)[:, None] * axes[:, 2]
     apart = np.sqrt(cloud.volume[some] / np.maximum(looked.area, 1e-30))
-    kept = [middle, foot, axes, thread, lying, half, drawn, looked.reach, RIM * np.minimum(apart, looked.reach)]
+    kept = [middle, axes, thread, lying, half, drawn, looked.reach, RIM * np.minimum(apart, looked.reach)]
     return Layers(*(a[there] for a in kept)), there, looked.count < FEWEST
 
 
@@ -321,7 +321,7 @@ def _look(some, position, start, low, shape, edge, volume, facing, radius, count
         # at its edge a layer is as thick as beside it: what is missing there is told by how far the mean lies beside
         along = mx * axes[m, 0, 0] + my * axes[m, 0, 1] + mz * axes[m, 0, 2]
         other = 0.0 if thin else beside
-        seen = 1.0 - 0.3 * min((along * along + other * other) / (EDGE * EDGE * r * r), 1.0)
+        seen = 1.0 - MISSING * min((along * along + other * other) / (EDGE * EDGE * r * r), 1.0)
         area[m], line[m] = per_area * 3.0 / (np.pi * r * r * seen), per_length * 15.0 / (16.0 * r * seen)
 
 
@@ -449,7 +449,7 @@ def _span_of(m, d, centre, axes, thread, drawn, reach, low, voxel, first, after)
 
 
 @shared
-def draw(starts, centre, foot, axes, thread, lying, half, drawn, reach, rim, low, voxel, phi):
+def draw(starts, centre, axes, thread, lying, half, drawn, reach, rim, low, voxel, phi):
     """Join layers to a level set, in place."""
     for slab in prange(starts.shape[0]):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
@@ -490,7 +490,7 @@ def draw(starts, centre, foot, axes, thread, lying, half, drawn, reach, rim, low
 
 @shared
 def _take_back(
-    vertex, normals, position, start, low, shape, edge, most, centre, foot, axes, thread, lying, half, drawn, reach,
+    vertex, normals, position, start, low, shape, edge, most, centre, axes, thread, lying, half, drawn, reach,
     rim, voxel, found, give,
 ):  # fmt: skip
     for v in prange(vertex.shape[0]):

@@ -7,11 +7,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from basin.geometry.mesh import vertex_normals
 from basin.surface.attributes import vertex_attributes
 from basin.surface.cutting import capped, fitted_to, opened, with_shape
 from basin.surface.field import Field, Points, Simulated, particle_field
 from basin.surface.filters import Context, Solids, filtered, redistanced, room
-from basin.surface.finish import faired, held, subdivided, thinned, unwrapped, vertex_normals
+from basin.surface.finish import faired, held, subdivided, thinned, unwrapped
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
 
@@ -85,7 +86,7 @@ def surface_frame(
     if settings.colliders == "remove" and around.solids is not None:
         give = np.where(around.solids(placed) < settings.gap / 1000 + AT_WALL * made.voxel, 0.0, give)
     if settings.hold_volume and not settings.cuts and not around.joined:
-        placed = held(placed, triangle, wanted(points, around.simulated, settings), GIVES * made.voxel, give)
+        placed = held(placed, triangle, wanted(points, around.simulated, settings, made), GIVES * made.voxel, give)
     placed = faired(placed, triangle, settings.fairing)
     placed, triangle = subdivided(placed, triangle, settings.subdivide)
     placed, triangle = thinned(placed, triangle, settings.thinning / 1000)
@@ -97,12 +98,13 @@ def surface_frame(
     return SurfaceFrame(placed.astype(np.float32), triangle, {**attributes, **flat}, made)
 
 
-def wanted(points: Points, simulated: list[Simulated], settings: SurfaceSettings) -> float | None:
-    """Volume (m3) that a mesh should hold; None where filters change it on purpose."""
+def wanted(points: Points, simulated: list[Simulated], settings: SurfaceSettings, made: Field) -> float | None:
+    """Volume (m3) that a mesh should hold, less the spray if that is left out; None where filters change it."""
     if any(one.does in ("grow", "shrink") for one in settings.filters):
         return None
     full = sum(int(np.count_nonzero(grid.held)) * grid.voxel**3 for grid in simulated)
-    return float(points.volume.sum(dtype=np.float64)) + full
+    left_out = float(made.spray.sum(dtype=np.float64)) if settings.spray_radius == 0 else 0.0
+    return float(points.volume.sum(dtype=np.float64)) + full - left_out
 
 
 def surface_field(points: Points, voxel: float, settings: SurfaceSettings, around: Surroundings) -> Field | None:

@@ -8,9 +8,10 @@ import numpy as np
 import trimesh
 from django.test import SimpleTestCase
 
+from basin.geometry.mesh import vertex_normals
 from basin.surface.field import Field, Points
 from basin.surface.filters import on_nodes
-from basin.surface.finish import held, vertex_normals
+from basin.surface.finish import held
 from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, Surroundings, surface_frame
 from basin.surface.settings import SurfaceSettings
