@@ -18,6 +18,7 @@ MODULES = (
     "tests.reference.test_surface",
     "tests.reference.test_surfacing",
     "tests.basin.test_layers",
+    "tests.basin.test_drops",
     "tests.basin.test_attributes",
     "tests.basin.test_texture",
     "tests.basin.test_delivery",
@@ -48,6 +49,16 @@ def around(module: str, name: str, spoil: Callable) -> Callable[[], AbstractCont
         made = getattr(home, name)
         with mock.patch.object(home, name, lambda *a, **k: spoil(made, *a, **k)):
             yield
+
+    return spoilt
+
+
+def _of_drops(name: str, spoil: Callable) -> Callable[[], AbstractContextManager]:
+    def spoilt() -> AbstractContextManager:
+        from basin.surface.drops import Drops
+
+        made = getattr(Drops, name)
+        return mock.patch.object(Drops, name, lambda *a: spoil(made, *a))
 
     return spoilt
 
@@ -88,7 +99,8 @@ def _through_walls() -> AbstractContextManager:
     from basin.surface import layers
 
     apart = with_names(layers._apart, OPPOSED=np.float32(-2.0))
-    return mock.patch.object(layers, "_look", with_names(layers._look, _apart=apart))
+    gathered = with_names(layers._gathered, _apart=apart)
+    return mock.patch.object(layers, "_look", with_names(layers._look, _gathered=gathered))
 
 
 def _laplace() -> AbstractContextManager:
@@ -141,6 +153,12 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "nodes near the surface taken for deep": exchanged("surface.cloud", "NEAR", 0),
     "nothing is deep": exchanged("surface.cloud", "SPARSE", 100.0),
     "rows of neighbours end a cell early": around("surface.neighbours", "_sorted", _early),
+    "drops no wider than they are": exchanged("surface.drops", "SEEN", 0.0),
+    "drops as wide as drawn": _of_drops("take_back", lambda made, own, at, *a: (at, np.zeros(len(at), bool))),
+    "drops' volumes not met": exchanged("surface.drops", "SWELLS", 0),
+    "what filters take away is gone": _of_drops(
+        "among", lambda made, own, away, *a: made(own, np.where(own.lost, -np.inf, away), *a)
+    ),
     "no layers": exchanged("surface.layers", "THICKEST", 0.0),
     "layers know no wall": around("surface.field", "layers_of", lambda made, *a: made(*a[:-1], None)),
     "layers see through walls": _through_walls,
@@ -204,6 +222,10 @@ AIMED: dict[str, tuple[str, ...]] = {
     "nodes near the surface taken for deep": ("shell_alone",),
     "nothing is deep": ("noise_makes",),
     "rows of neighbours end a cell early": ("Neighbours",),
+    "drops no wider than they are": ("test_drops",),
+    "drops as wide as drawn": ("test_drops",),
+    "drops' volumes not met": ("test_drops",),
+    "what filters take away is gone": ("test_drops",),
     "no layers": ("test_layers", "thin_sheets"),
     "layers know no wall": ("test_layers",),
     "layers see through walls": ("test_layers",),

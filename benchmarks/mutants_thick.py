@@ -10,10 +10,11 @@ from unittest import mock
 import numpy as np
 from numba import njit
 
-from basin.liquid import levelset, viscosity
+from basin.liquid import films, levelset, viscosity
 from basin.liquid.particles import M
 from benchmarks.mutants_surface import around, exchanged, with_names
 
+_as_it_is = films._thickness
 MODULES = ("tests.basin.test_viscosity", "tests.reference.test_thick")
 
 
@@ -34,8 +35,18 @@ def _whole(node, opened, n, p, axis):
 
 
 @njit
-def _all_or_none(phi, wide, p, one, other):
-    return np.float32(1.0) if phi[p] < 1.0 else np.float32(0.0)
+def _all_or_none(depth):
+    return np.float32(1.0) if depth < 1.0 else np.float32(0.0)
+
+
+@njit
+def _like_any(distance, depth):
+    return np.float32(1.0)
+
+
+@njit
+def _twice(place, normal, volume, found, count):
+    return 2.0 * _as_it_is(place, normal, volume, found, count)
 
 
 def _weighed(**names: Any) -> Callable[[], AbstractContextManager]:
@@ -80,6 +91,9 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "masses at walls whole": _weighed(_extent=_whole),
     "walls hold nothing": _weighed(_shear=_shear(_held=_never), _extent=_whole),
     "cubes at the surface full or empty": _weighed(_full=_all_or_none),
+    "a film's one face like any other": _weighed(_shear=_shear(_thin=_like_any)),
+    "films too thin for the grid slide": exchanged("liquid.films", "slow", lambda *a: None),
+    "their thickness is twice as much": exchanged("liquid.films", "_slow", with_names(films._slow, _thickness=_twice)),
     "what sticks slides": exchanged("liquid.viscosity", "stick", lambda *a: None),
     "the rim goes on from inside": exchanged("liquid.extrapolation", "THERE", np.float32(1e9)),
     "solved to a twentieth": _roughly,
@@ -103,6 +117,9 @@ AIMED: dict[str, tuple[str, ...]] = {
     "masses at walls whole": ("Walls",),
     "walls hold nothing": ("Walls", "DraggedAlong"),
     "cubes at the surface full or empty": ("Film",),
+    "a film's one face like any other": ("Film",),
+    "films too thin for the grid slide": ("Film",),
+    "their thickness is twice as much": ("Film",),
     "what sticks slides": ("Channel",),
     "the rim goes on from inside": ("TurningDisc",),
     "solved to a twentieth": ("Channel", "TurningDisc"),

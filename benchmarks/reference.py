@@ -41,8 +41,8 @@ class Row:
     what: str
     source: str
     tolerance: str
-    sizes: tuple[int, ...]
-    run: Callable[[int], float]
+    sizes: tuple[float, ...]
+    run: Callable[[Any], float]
     figure: Callable[[], str] = lambda: "-"
 
 
@@ -425,6 +425,10 @@ def _thick() -> list[Row]:
             lambda n: flow(n)[0],
         ),
         Row("B06", "its flow", "Nusselt 1916", "6 % at 10", (5, 10, 20), lambda n: flow(n)[1]),
+        *(
+            Row("B06", f"flow of a film of {h:g} voxels", "Nusselt 1916", f"{off} %", (h,), lambda n: flow(n)[1])
+            for h, off in ((1.5, 10), (0.75, 20), (0.4, 35))
+        ),
         Row("B09", "front after 1 s, 0.299 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[0] / 0.299),
         Row("B09", "front after 5 s, 0.396 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[1] / 0.396),
         Row(
@@ -438,7 +442,7 @@ def _thick() -> list[Row]:
     ]
 
 
-def order(sizes: tuple[int, ...], found: list[float]) -> str:
+def order(sizes: tuple[float, ...], found: list[float]) -> str:
     """Observed order between the coarsest and the finest size; a dash for fewer than two."""
     if len(sizes) < 2:
         return "-"

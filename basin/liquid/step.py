@@ -23,6 +23,7 @@ from basin.liquid import (
     advection,
     band,
     extrapolation,
+    films,
     forces,
     levelset,
     pouring,
@@ -45,7 +46,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Tiling, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-15"
+ALGORITHM = "liquid-16"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -378,6 +379,9 @@ class Liquid:
         s, arranged = self.state, self._arranged(m)
         flip = self.world.flip_share
         s.speed = transfer.to_particles(arranged, m.velocity, m.before, flip, m.ballistic, m.kick, m.reflects)
+        if m.nu is not None and not m.reflects:
+            nu = s.particles.carried[:, self.world.carried.at("viscosity").start] / self.world.layout.dx**2
+            films.slow(arranged, m.ballistic, nu, m.solids, 2 * m.dt)
         move = s.speed * m.dt
         if not move <= SPIKE * m.expected and not spikes_pass:
             raise Spike

@@ -44,6 +44,10 @@ NODE, CELL = (121, 11, 1), (100, 10, 1)
 BETWEEN = np.array(
     [[0, 1, 2], [0, 2, 1], [1, 2, 0]]
 )  # of edges: the axes that their faces are square to, and their own
+# a film's thickness from what its level says of it, which blurs both its sides: measured from 0.4 to 1 voxels
+FILM = (np.float32(0.25), np.float32(0.64))
+THINNEST_FILM = np.float32(0.2)  # voxels
+FADES = np.float32(0.2)  # voxels of thickness over which a second face across a film comes to count
 LAYER = 1.0  # seconds in which the layer that a wall holds back grows to be seen
 THINNEST = 1e-6  # of the thickest: what is thinner gives way all the same
 STAGE = 1.0 - 0.5**0.5  # share of a step that each of its two stages is solved over
@@ -90,10 +94,10 @@ def _clipped(x):
 
 
 @kernel
-def _full(phi, wide, p, one, other):
-    """Share that liquid fills of the cube about the middle of the cells p, p - one, p - other, p - one - other.
+def _depth(phi, wide, p, one, other):
+    """Level at the middle of the cells p, p - one, p - other, p - one - other; of a face with `other` 0.
 
-    Of a face with `other` 0. Cells with hardly any room know nothing and are left out.
+    Cells with hardly any room know nothing and are left out.
     """
     total, count = np.float32(0.0), np.float32(0.0)
     for a in range(2):
@@ -102,7 +106,13 @@ def _full(phi, wide, p, one, other):
             if wide[q] >= LEAST_ROOM:
                 total += phi[q]
                 count += np.float32(1.0)
-    return _clipped(np.float32(0.5) - total / count) if count > 0 else np.float32(0.0)
+    return total / count if count > 0 else np.float32(1.0)
+
+
+@kernel(inline="always")
+def _full(depth):
+    """Share that liquid fills of a cube whose middle is at a level."""
+    return _clipped(np.float32(0.5) - depth)
 
 
 @kernel(inline="always")
@@ -133,10 +143,25 @@ def _extent(node, opened, n, p, axis):
 
 
 @kernel
-def _shear(node, opened, n, p, x, y, along):
+def _thin(distance, depth):
+    """How much more than 1 / distance the shear of a film against its wall weighs that has only one face across it.
+
+    The face's velocity u is that of the particles at its own distance d from the wall; in the mean over a film of
+    thickness h it is u h / 2d, and the mass about the face goes (1 + d) / 2 far. So a weight of 1 / d lets it flow
+    3 (1 + d) / 4h times as fast as Nusselt (1916).
+    """
+    thick = FILM[0] + FILM[1] * (distance - depth)
+    alone = _clipped((distance + np.float32(0.5) - thick) / FADES)
+    more = np.float32(0.75) * (np.float32(1.0) + distance) / max(thick, THINNEST_FILM)
+    return np.float32(1.0) + alone * max(more - np.float32(1.0), np.float32(0.0))
+
+
+@kernel
+def _shear(node, opened, n, p, x, y, along, depth):
     """Share of the cube about an edge that is open, or what a shear there weighs against a wall.
 
-    The edge lies along an axis, at node n and cell p, between two faces square to x and two square to y.
+    The edge lies along an axis, at node n and cell p, between two faces square to x and two square to y; `depth` is the
+    liquid's level there.
     """
     distance, walled = np.float32(1.0), False
     for turn in range(2):
@@ -149,7 +174,7 @@ def _shear(node, opened, n, p, x, y, along):
             free = _centre(node, n - NODE[here] if high_in else n, NODE[here], NODE[along])
             distance = min(distance, max(free, NEAREST))
     if walled:
-        return np.float32(1.0) / distance
+        return _thin(distance, depth) / distance
     return _clipped(np.float32(0.5) + np.float32(0.5) * (node[n] + node[n + NODE[along]]))
 
 
@@ -191,16 +216,17 @@ def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wid
                         cell[t, a, b, c] = np.float32(2.0 * dt) * thick_line[p] * inside
                     for e in range(3):
                         x, y, along = BETWEEN[e, 0], BETWEEN[e, 1], BETWEEN[e, 2]
-                        weight = _full(depth_line, room_line, p, CELL[x], CELL[y])
+                        level = _depth(depth_line, room_line, p, CELL[x], CELL[y])
+                        weight = _full(level)
                         if weight > 0:
-                            weight *= _shear(node_line, opened, n, p, x, y, along)
+                            weight *= _shear(node_line, opened, n, p, x, y, along, level)
                             weight *= np.float32(dt) * _mean(thick_line, p, CELL[x], CELL[y])
                         edge[e, t, a, b, c] = weight
                     for d in range(3):
                         if _held(node_line, opened, n, p, d):
                             mass[d, t, a, b, c] = np.float32(-1.0)
                         else:
-                            full = _full(depth_line, room_line, p, CELL[d], 0)
+                            full = _full(_depth(depth_line, room_line, p, CELL[d], 0))
                             mass[d, t, a, b, c] = full * _extent(node_line, opened, n, p, d)
 
 

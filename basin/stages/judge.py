@@ -14,7 +14,7 @@ from basin.cache import Cache, DamagedFrame
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.files import SceneFiles, keep_mesh
 from basin.stages.surface_stage import SurfaceStage, SurfaceWorld
-from basin.stages.view import attributes, pack_mesh, shaded
+from basin.stages.view import attributes, dots, pack_mesh, shaded
 from basin.surface.field import Field, Points, Simulated, SurfaceFailure
 from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, Surroundings, surface_frame
@@ -74,6 +74,10 @@ class Judge:
             raise JudgeFailure(str(error)) from None
         seconds = clock.perf_counter() - start
         facts = _facts(surface, points, voxel, self._volume(asked, scene), asked.middle is None)
+        missed = left_out(surface, points)
+        if asked.middle is not None:
+            missed &= (np.abs(points.position - np.array(asked.middle)) < asked.reach).all(axis=1)
+        facts |= {"left_out": float(missed.sum()), "left_out_volume": float(points.volume[missed].sum())}
         surface = _within(surface, asked)
         held = dict(surface.attributes)
         before = self._remember(asked, scene.surface, surface.field)
@@ -84,7 +88,8 @@ class Judge:
         if asked.by in choices and len(surface.position):
             shading = shaded(held, asked.by, time=scene.time.shot_time(asked.frame))
         facts |= {"seconds": seconds, "voxel_mm": 1000 * voxel}
-        return pack_mesh(surface.position, surface.triangle, shading, choices=choices, facts=facts)
+        beside = dots("left_out", points.position[missed], points.spacing)
+        return pack_mesh(surface.position, surface.triangle, shading, beside, choices=choices, facts=facts)
 
     def freeze(self, asked: Asked, path: Path) -> int:
         """Write the frame's whole surface as a PLY file of its own; returns its number of triangles."""
@@ -184,6 +189,13 @@ def _facts(surface: SurfaceFrame, points: Points, voxel: float, volume: float | 
     if radius is not None:
         found["needed_radius"] = radius
     return found
+
+
+def left_out(surface: SurfaceFrame, points: Points) -> np.ndarray:
+    """Which particles (n,) the mesh does not show: balls of their volumes that lie outside of it altogether."""
+    if surface.field is None:
+        return np.ones(len(points.position), bool)
+    return np.asarray(surface.field.at(points.position) > np.cbrt(points.volume * 3 / (4 * np.pi)))
 
 
 def smallest_sheet(surface: SurfaceFrame) -> float | None:

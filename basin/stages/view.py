@@ -152,10 +152,16 @@ def pack_surface(store: StageCache, frame: int, by: str | None = None, time: flo
     return pack_mesh(data["position"], data["triangle"], more, choices=choices)
 
 
-def pack_mesh(position: np.ndarray, triangle: np.ndarray, shading: _Shading = ({}, []), **more: Any) -> bytes:
-    """Any mesh: 16-bit positions, octahedral normals in two signed bytes; `more` goes into the header."""
+def pack_mesh(
+    position: np.ndarray, triangle: np.ndarray, shading: _Shading = ({}, []), beside: _Shading = ({}, []), **more: Any
+) -> bytes:
+    """Any mesh: 16-bit positions, octahedral normals in two signed bytes; `more` goes into the header.
+
+    `beside` are header entries and arrays of something else that is shown with it (`dots`).
+    """
+    more |= beside[0]
     if len(triangle) == 0:
-        return pack({"kind": "mesh", "count": 0, "total": 0, **more}, [])
+        return pack({"kind": "mesh", "count": 0, "total": 0, **more}, beside[1])
     low, span, place = _within_bounds(np.asarray(position, np.float64))
     told, shades = shading
     header = {
@@ -172,8 +178,18 @@ def pack_mesh(position: np.ndarray, triangle: np.ndarray, shading: _Shading = ({
         ("normal", octahedral(vertex_normals(position, triangle)).ravel()),
         *shades,
         ("index", triangle.astype("<u4").ravel()),
+        *beside[1],
     ]
     return pack(header, arrays)
+
+
+def dots(name: str, position: np.ndarray, spacing: float) -> _Shading:
+    """Points to be shown beside a mesh, as balls that lie a spacing apart; nothing without any."""
+    if len(position) == 0:
+        return {}, []
+    low, span, place = _within_bounds(position)
+    told = {"count": len(position), "low": low.tolist(), "span": span.tolist(), "spacing": spacing}
+    return {name: told}, [(f"{name}_position", place.ravel())]
 
 
 def pack_element(mesh: TriangleMesh) -> bytes:

@@ -106,21 +106,46 @@ class Cloud:
         at = [(np.arange(n) * self.voxel / self.cells.edge).astype(np.int64) for n in self.shape]
         splat.fill(values, self.deep, *at, np.float32(value))
 
+    def balls(self, radius: float, some: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Middles (m, 3), halves of the ways that they are drawn out along (m, 3), and radii (m,) of balls about some
+        particles, metres, of a radius in spacings of their volumes."""
+        position, size = self.cells.position[some], radius * np.cbrt(self.volume[some]).astype(np.float64)
+        if self.way is None or len(some) == 0:
+            return position, np.zeros((len(some), 3)), size
+        way = self.way[some]
+        half = way * np.minimum(1.0, LONGEST * size / np.maximum(np.linalg.norm(way, axis=1), 1e-30))[:, None]
+        return position, half, _drawn_radius(size, np.linalg.norm(half, axis=1))
+
     def with_balls(self, phi: np.ndarray, radius: float, some: np.ndarray) -> None:
-        """Add balls to a level set in place, of a radius (in spacings of its volume) about some particles."""
+        """Add balls about some particles (ascending) to a level set in place, of a radius in spacings of each."""
         if len(some) == 0:
             return
-        position, size = self.cells.position[some], radius * np.cbrt(self.volume[some])
-        if self.way is None:
-            reach = float(size.max()) + self.band * self.voxel
-            splat.spheres(self.slabs(some, reach), position, size, self.band, self.low, self.voxel, phi)
-            return
-        way = self.way[some]
-        length = np.linalg.norm(way, axis=1)
-        half = way * np.minimum(1.0, LONGEST * size / np.maximum(length, 1e-30))[:, None]
-        thin = _drawn_radius(size, np.linalg.norm(half, axis=1))
-        reach = float((np.abs(half[:, 0]) + thin).max()) + self.band * self.voxel
-        splat.capsules(self.slabs(some, reach), position, half, thin, self.band, self.low, self.voxel, phi)
+        position, half, size = self.balls(radius, some)
+        reach = float((np.abs(half[:, 0]) + size).max()) + self.band * self.voxel
+        draw_balls(self.slabs(some, reach), position, half, size, (self.low, self.voxel, phi), self.band)
+
+
+def draw_balls(
+    starts: np.ndarray,
+    position: np.ndarray,
+    half: np.ndarray,
+    radius: np.ndarray,
+    nodes: tuple[np.ndarray, float, np.ndarray],
+    band: float,
+) -> None:
+    """Add balls (m,) to a level set in place, swept from position - half to position + half (m, 3).
+
+    Parameters
+    ----------
+    starts : first and last ball of each slab of node planes (see `Cloud.slabs`)
+    nodes : the first one's place, their distance, the level set
+    band : voxels beyond a ball that its distance is written to
+    """
+    low, voxel, phi = nodes
+    if half.any():
+        splat.capsules(starts, position, half, radius, band, low, voxel, phi)
+    else:
+        splat.spheres(starts, position, radius, band, low, voxel, phi)
 
 
 def furthest(way: np.ndarray | None, radius: float) -> float:

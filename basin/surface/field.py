@@ -9,7 +9,7 @@ show, and groups too small to matter, are balls of their own, drawn out along th
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from dataclasses import field as of_its_own
 from functools import cache
 
@@ -18,11 +18,12 @@ from scipy import ndimage
 
 from basin.surface import splat
 from basin.surface.cloud import BAND, MOST_BAND, Cloud, Reach, furthest
+from basin.surface.drops import Drops
 from basin.surface.kernels import WIDER, ellipsoids
 from basin.surface.layers import Layers, Walls, layers_of
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-8"
+ALGORITHM = "surface-9"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
@@ -106,6 +107,7 @@ class Field:
     low : float64 (3,), position of node (0, 0, 0) in metres
     voxel : spacing of the nodes in metres
     layers : films, sheets and threads in it, drawn thicker than they are
+    drops : balls that are to be joined when all else is done, or that were
     spray : volumes (n,) in m3 of the particles that are too lonely to show otherwise and are balls
     """
 
@@ -113,6 +115,7 @@ class Field:
     low: np.ndarray
     voxel: float
     layers: Layers | None = None
+    drops: Drops | None = None
     spray: np.ndarray = of_its_own(default_factory=lambda: NO_SPRAY)
 
     def planes(self, start: int, end: int) -> np.ndarray:
@@ -121,6 +124,16 @@ class Field:
         index = np.indices(shape, np.float64).reshape(3, -1).T
         index[:, 0] += start
         return np.asarray(index * self.voxel + self.low)
+
+    def with_drops(self) -> Field:
+        """The same with its drops joined, if it holds distances."""
+        if self.drops is None:
+            return self
+        drops, phi = self.drops.among(self.at(self.drops.centre), self.voxel), self.phi.copy()
+        if len(drops) == 0:
+            return replace(self, drops=None)
+        drops.draw(self.low, self.voxel, phi)
+        return replace(self, phi=phi, drops=drops)
 
     def at(self, points: np.ndarray, of: np.ndarray | None = None) -> np.ndarray:
         """The level set, or another array on its nodes, at points (n, 3), trilinear."""
@@ -170,6 +183,7 @@ class _Shape:
 
     phi: np.ndarray
     layers: Layers | None = None
+    drops: Drops | None = None
     spray: np.ndarray = of_its_own(default_factory=lambda: NO_SPRAY)
 
 
@@ -182,19 +196,24 @@ def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing:
     kernels = (_Balls if settings.method == "density" else _Ellipsoids)(cloud, radius, some)
     kernels.add(density, np.arange(len(some)), volume)
     cloud.fill_deep(density, 1.0)
-    layers, there, alone = None, np.zeros(len(some), bool), np.ones(len(some), bool)
+    layers, (thin, there, alone) = None, np.zeros((3, len(some)), bool)
     if settings.thinnest > 0:
         layers, held, few = layers_of(cloud, cloud.thin, radius, spacing, settings.thinnest * spacing, walls)
         at = np.searchsorted(some, cloud.thin)
-        there[at], alone[:] = held, False
-        alone[at] = few
+        thin[at], there[at], alone[at] = True, held, few & ~held
+    drops, faint = None, (density[tuple(cloud.node(some).T)] < LONELY) & ~there & ~alone
+    at = np.flatnonzero(alone)
+    kernels.add(density, at, -volume[at])  # others lie as far from drops as they would without them
     phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
     if layers is not None:
         layers.join(phi, cloud, some[there])
-    lonely = (density[tuple(cloud.node(some).T)] < LONELY) & ~there
     if settings.spray_radius > 0:
-        cloud.with_balls(phi, settings.spray_radius, some[lonely])
-    return _Shape(phi, layers, volume[lonely & alone])
+        cloud.with_balls(phi, settings.spray_radius, some[faint])
+        kinds = ((some[alone], False), (some[thin & ~there & ~alone], True))
+        sure, maybe = (Drops.of(cloud, which, settings.spray_radius, lost) for which, lost in kinds)
+        drops = sure.joined(maybe)
+    spray = faint if layers is None else alone
+    return _Shape(phi, layers, drops, volume[spray])
 
 
 @cache
@@ -233,18 +252,22 @@ class _Ellipsoids:
         splat.ellipsoids(starts, *args, self.cloud.low, self.cloud.voxel, density)
 
 
-def _without_specks(phi: np.ndarray, cloud: Cloud, points: Points, settings: SurfaceSettings) -> None:
-    """Take pieces with too few particles out of a level set, in place, and put balls for them in."""
+def _without_specks(made: _Shape, cloud: Cloud, points: Points, settings: SurfaceSettings) -> _Shape:
+    """Take pieces with too few particles out of a level set, in place; they become drops."""
+    phi = made.phi
     piece, count = ndimage.label(phi < 0, np.ones((3, 3, 3), bool))
     if count == 0:
-        return
+        return made
     every = np.arange(len(points.position))
     own = piece[tuple(splat.nearest_node(every, points.position, cloud.low, cloud.voxel).T)]
     small = np.bincount(own, minlength=count + 1) < settings.specks
     small[0] = False
     phi[small[piece]] = 0.5 * cloud.voxel
-    if settings.spray_radius > 0:
-        cloud.with_balls(phi, settings.spray_radius, np.flatnonzero(small[own[cloud.cells.order]]))
+    if settings.spray_radius == 0:
+        return made
+    some = np.flatnonzero(small[own[cloud.cells.order]])
+    drops = Drops.of(cloud, some, settings.spray_radius)
+    return replace(made, drops=drops if made.drops is None else made.drops.joined(drops))
 
 
 def particle_field(
@@ -301,7 +324,7 @@ def particle_field(
         made = _Shape(np.full(nodes, radius, np.float32))
     for grid in simulated:
         _with_grid(made.phi, low, voxel, grid, settings.body)
-    return Field(made.phi, low, voxel, made.layers, made.spray)
+    return Field(made.phi, low, voxel, made.layers, made.drops, made.spray)
 
 
 def _of_particles(
@@ -333,7 +356,7 @@ def _of_particles(
         cloud = looked_at(Reach(radius, FARTHER * radius + furthest(way, radius), WIDER * radius, room))
         made = _of_density(cloud, radius, settings, points.spacing, walls)
     if settings.specks > 1:
-        _without_specks(made.phi, cloud, points, settings)
+        made = _without_specks(made, cloud, points, settings)
     return made
 
 

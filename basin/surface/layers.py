@@ -26,6 +26,7 @@ from basin.surface.splat import SLAB
 
 ENOUGH = 40  # neighbours that tell a layer; a wider look is taken for fewer, up to
 WIDEST = 1.6  # kernel radii
+MOST = 800  # particles that one looks at; amid a full body there are some 250
 FEWEST = 5  # besides itself, without which a particle is no part of a sheet
 IN_LINE = 3  # of a thread, or of what lies on a wall
 THICKEST = 1.2  # kernel radii: what is thicker is no layer
@@ -246,35 +247,49 @@ def _apart(facing, p, own):
     return facing[p, 0] * facing[own, 0] + facing[p, 1] * facing[own, 1] + facing[p, 2] * facing[own, 2] < OPPOSED
 
 
+@kernel
+def _gathered(own, position, start, low, shape, edge, volume, facing, radius, near):
+    """Offsets, volumes and squared distances of the particles about one, itself included, into `near` (m, 5).
+
+    Those of all cells that `WIDEST` radii touch: along a layer some count that are farther off across it.
+
+    Returns how many there are, and how many others lie within the radius alone.
+    """
+    x, y, z = position[own, 0], position[own, 1], position[own, 2]
+    wide, n, others = WIDEST * radius, 0, -1
+    i0, i1 = span(x, wide, low[0], edge, shape[0])
+    j0, j1 = span(y, wide, low[1], edge, shape[1])
+    for i in range(i0, i1):
+        for j in range(j0, j1):
+            begin, end = row(start, low, shape, edge, i, j, x, y, z, wide)
+            for p in range(begin, end):
+                dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
+                squared = dx * dx + dy * dy + dz * dz
+                if n < near.shape[0] and not _apart(facing, p, own):
+                    others += squared < radius * radius
+                    near[n, 0], near[n, 1], near[n, 2], near[n, 3], near[n, 4] = dx, dy, dz, volume[p], squared
+                    n += 1
+    return n, others
+
+
 @shared
 def _look(some, position, start, low, shape, edge, volume, facing, radius, count, reach, mean, axes, value, area, line):
     for m in prange(some.shape[0]):
         own = some[m]
-        x, y, z = position[own, 0], position[own, 1], position[own, 2]
-        second, vector = np.empty((3, 3)), np.empty((3, 3))
-        r = radius
-        for attempt in range(2):
-            r = radius if attempt == 0 else WIDEST * radius
-            total, n = 0.0, -1
-            mx = my = mz = xx = yy = zz = xy = xz = yz = 0.0
-            i0, i1 = span(x, r, low[0], edge, shape[0])
-            j0, j1 = span(y, r, low[1], edge, shape[1])
-            for i in range(i0, i1):
-                for j in range(j0, j1):
-                    begin, end = row(start, low, shape, edge, i, j, x, y, z, r)
-                    for p in range(begin, end):
-                        dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
-                        q = (dx * dx + dy * dy + dz * dz) / (r * r)
-                        if q >= 1.0 or _apart(facing, p, own):
-                            continue
-                        w = (1.0 - q) * volume[p]
-                        n += 1
-                        total += w
-                        mx, my, mz = mx + w * dx, my + w * dy, mz + w * dz
-                        xx, yy, zz = xx + w * dx * dx, yy + w * dy * dy, zz + w * dz * dz
-                        xy, xz, yz = xy + w * dx * dy, xz + w * dx * dz, yz + w * dy * dz
-            if n >= ENOUGH:
-                break
+        near, second, vector = np.empty((MOST, 5)), np.empty((3, 3)), np.empty((3, 3))
+        found, others = _gathered(own, position, start, low, shape, edge, volume, facing, radius, near)
+        r = radius if others >= ENOUGH else WIDEST * radius
+        total, n = 0.0, -1
+        mx = my = mz = xx = yy = zz = xy = xz = yz = 0.0
+        for p in range(found):
+            dx, dy, dz, q = near[p, 0], near[p, 1], near[p, 2], near[p, 4] / (r * r)
+            if q < 1.0:
+                w = (1.0 - q) * near[p, 3]
+                n += 1
+                total += w
+                mx, my, mz = mx + w * dx, my + w * dy, mz + w * dz
+                xx, yy, zz = xx + w * dx * dx, yy + w * dy * dy, zz + w * dz * dz
+                xy, xz, yz = xy + w * dx * dy, xz + w * dx * dz, yz + w * dy * dz
         mx, my, mz = mx / total, my / total, mz / total
         second[0, 0], second[1, 1], second[2, 2] = xx / total - mx * mx, yy / total - my * my, zz / total - mz * mz
         second[0, 1] = second[1, 0] = xy / total - mx * my
@@ -301,23 +316,15 @@ def _look(some, position, start, low, shape, edge, volume, facing, radius, count
         for d in range(3):
             mean[m, d] = position[own, d] + across * axes[m, 2, d] + (beside * axes[m, 1, d] if thin else 0.0)
         per_area, per_length = 0.0, 0.0
-        i0, i1 = span(x, r, low[0], edge, shape[0])
-        j0, j1 = span(y, r, low[1], edge, shape[1])
-        for i in range(i0, i1):
-            for j in range(j0, j1):
-                begin, end = row(start, low, shape, edge, i, j, x, y, z, r)
-                for p in range(begin, end):
-                    if _apart(facing, p, own):
-                        continue
-                    dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
-                    a = dx * axes[m, 0, 0] + dy * axes[m, 0, 1] + dz * axes[m, 0, 2]
-                    b = dx * axes[m, 1, 0] + dy * axes[m, 1, 1] + dz * axes[m, 1, 2]
-                    q = (a * a + b * b) / (r * r)
-                    if q < 1.0:
-                        per_area += volume[p] * (1.0 - q) * (1.0 - q)
-                    q = a * a / (r * r)
-                    if q < 1.0:
-                        per_length += volume[p] * (1.0 - q) * (1.0 - q)
+        for p in range(found):
+            a = near[p, 0] * axes[m, 0, 0] + near[p, 1] * axes[m, 0, 1] + near[p, 2] * axes[m, 0, 2]
+            b = near[p, 0] * axes[m, 1, 0] + near[p, 1] * axes[m, 1, 1] + near[p, 2] * axes[m, 1, 2]
+            q = (a * a + b * b) / (r * r)
+            if q < 1.0:
+                per_area += near[p, 3] * (1.0 - q) * (1.0 - q)
+            q = a * a / (r * r)
+            if q < 1.0:
+                per_length += near[p, 3] * (1.0 - q) * (1.0 - q)
         # at its edge a layer is as thick as beside it: what is missing there is told by how far the mean lies beside
         along = mx * axes[m, 0, 0] + my * axes[m, 0, 1] + mz * axes[m, 0, 2]
         other = 0.0 if thin else beside

@@ -80,8 +80,8 @@ def surface_frame(
     vertex, triangle = polygonise(made.phi)
     placed = vertex.astype(np.float64) * made.voxel + made.low
     give = np.ones(len(placed))
-    if made.layers is not None:
-        placed, give = made.layers.take_back(placed, vertex_normals(placed, triangle), made.voxel)
+    if len(placed):
+        placed, give = _as_thick_as_it_is(made, placed, triangle)
     placed, triangle = opened(placed, triangle, settings.cuts, around.domain)
     if settings.colliders == "remove" and around.solids is not None:
         give = np.where(around.solids(placed) < settings.gap / 1000 + AT_WALL * made.voxel, 0.0, give)
@@ -96,6 +96,18 @@ def surface_frame(
         placed, flat = placed[was], {"uv": coordinates}
     attributes = vertex_attributes(placed, points.position, points.carried, settings.softness * points.spacing)
     return SurfaceFrame(placed.astype(np.float32), triangle, {**attributes, **flat}, made)
+
+
+def _as_thick_as_it_is(made: Field, vertex: np.ndarray, triangle: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Vertices (n, 3), metres, with those of layers and drops taken back to where these are, and how far each may go
+    for the volume's sake (n,), 0 to 1."""
+    placed, give = vertex, np.ones(len(vertex))
+    if made.layers is not None:
+        placed, give = made.layers.take_back(vertex, vertex_normals(vertex, triangle), made.voxel)
+    if made.drops is not None and len(made.drops):
+        of_drops, own = made.drops.take_back(vertex, triangle, made.voxel)
+        placed, give = np.where(own[:, None], of_drops, placed), np.where(own, 0.0, give)
+    return placed, give
 
 
 def wanted(points: Points, simulated: list[Simulated], settings: SurfaceSettings, made: Field) -> float | None:
@@ -122,7 +134,10 @@ def surface_field(points: Points, voxel: float, settings: SurfaceSettings, aroun
     for joined in around.joined:
         made = with_shape(made, joined.distance)
     made = filtered(made, settings.filters, settings.hold_volume, Context(points, around.solids))
+    fits = settings.colliders == "remove" and around.solids is not None
+    if fits or (made.drops is not None and len(made.drops)):
+        made = redistanced(made, 4).with_drops()
     if settings.colliders == "remove" and around.solids is not None:
         reach = max(points.spacing, 2 * voxel)
-        made = fitted_to(redistanced(made, 4), around.solids, settings.gap / 1000, reach)
+        made = fitted_to(made, around.solids, settings.gap / 1000, reach)
     return capped(made, settings.cuts, around.domain)

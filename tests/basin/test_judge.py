@@ -24,7 +24,7 @@ from basin.stages import run as running
 from basin.stages import surface_stage
 from basin.stages.beside import Beside, ProcessEnded
 from basin.stages.files import SceneFiles
-from basin.stages.judge import Asked, Judge, JudgeFailure, needed_radius, smallest_sheet
+from basin.stages.judge import Asked, Judge, JudgeFailure, left_out, needed_radius, smallest_sheet
 from basin.stages.run import RunFailure, run
 from basin.surface.field import Points
 from basin.surface.mesh import surface_frame
@@ -54,6 +54,7 @@ class Looking(Case):
         self.assertEqual(found["facts"]["triangles"], readings["triangles"])
         self.assertAlmostEqual(found["facts"]["volume_error"], readings["volume_error"], places=6)
         self.assertEqual(found["facts"]["open_edges"], 0)
+        self.assertEqual(found["facts"]["left_out"], 0)
         # and it lies where that does
         frame = self.cache.stage("surface").frame(2)
         np.testing.assert_allclose(found["low"], frame["position"].min(axis=0), atol=1e-6)
@@ -211,6 +212,17 @@ class Numbers(SimpleTestCase):
             sheet = smallest_sheet(surface_frame(points, 0.5, SurfaceSettings(filters=[])))
             assert sheet is not None
             self.assertAlmostEqual(sheet, layers, delta=0.35)
+
+    def test_what_is_left_out_is_what_no_mesh_shows(self) -> None:
+        """Of a body and three drops apart, the drops alone, if spray is not drawn; else nothing."""
+        drops = np.array([[12.0, 0, 0], [0, 13.0, 0], [-12.0, 3.0, 0]])
+        place = np.concatenate([lattice(12, 12, 12), drops]).astype(np.float32)
+        still = {"velocity": np.zeros((len(place), 3), np.float32)}
+        points = Points(place, np.ones(len(place), np.float32), 1.0, still)
+        for method in ("density", "anisotropic"):
+            for radius, expected in ((0.0, [1728, 1729, 1730]), (0.62, [])):
+                frame = surface_frame(points, 0.5, SurfaceSettings(method=method, spray_radius=radius))
+                self.assertEqual(np.flatnonzero(left_out(frame, points)).tolist(), expected, method)
 
 
 def own_number(add: int = 0) -> int:

@@ -481,6 +481,7 @@ class FirstLight(PageCase):
             arg=before,
         )
         self.wait(lambda: self.scene()["surface"]["filters"][-1]["does"] == "grow", 10, "the filter was not kept")
+        self.assertRegex(facts.inner_text(), r"left out\s+nothing")
         page.get_by_label("Coloured by").select_option("difference")
         page.locator(".legend").get_by_text("mm", exact=True).wait_for()
         page.get_by_text("As set.").wait_for()

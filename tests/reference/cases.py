@@ -323,6 +323,45 @@ def vortices(cells: int, flip_share: float = 0.0) -> tuple[float, float]:
     return kept, float(-np.log(kept) / (4 * k * k * 0.5))
 
 
+OMEGA, ROOM = 7.0, 0.12  # rad/s and m: case A36
+
+
+def turning_liquid(cells: int, half: bool, flip_share: float = 0.0) -> Liquid:
+    """Liquid that turns as a rigid body in a still, frictionless vessel, a mesh, as it is let go; see `turning`."""
+    from demo.tide_mill import extrusion
+
+    depth = 0.08
+    dx = 2 * ROOM / cells
+    high = round(2 * depth / dx) * dx if half else 6 * dx
+
+    def cylinder(r: float, height: float) -> Any:
+        angles = np.linspace(0.0, 2 * np.pi, 160, endpoint=False)
+        return extrusion([(float(r * np.cos(a)), float(r * np.sin(a))) for a in angles], height)
+
+    room = {"kind": "collider", "name": "room", "side": "inside", "shape": {"kind": "mesh", "file": "room.ply"}}
+    water = {"kind": "fill", "name": "water", "shape": {"kind": "mesh", "file": "water.ply"}}
+    edge = 1.2 * ROOM + 0.37 * dx  # so that no node lies on an axis of the vessel
+    low, size = (-edge, -edge, 0.0 if half else -high / 2), (2.4 * ROOM + dx, 2.4 * ROOM + dx, high)
+    with tempfile.TemporaryDirectory() as name:
+        for file, mesh in (("room.ply", cylinder(ROOM, 4 * high)), ("water.ply", cylinder(1.02 * ROOM, 2 * depth))):
+            write_ply(Path(name) / file, mesh.position, mesh.triangle)
+        gravity = (0.0, 0.0, -G if half else 0.0)
+        own: dict[str, Any] = {
+            "gravity": gravity,
+            "flip_share": flip_share,
+            "substeps_min": 2,
+        }
+        run = liquid(dx, size, [water, room], folder=Path(name), low=low, **own)
+    p = run.state.particles
+    if half:
+        across = (position(run)[:, :2] ** 2).sum(axis=1)
+        share = (1.0 + OMEGA**2 / (2 * G) * (across - ROOM**2 / 2) / depth).astype(np.float32)
+        p.position[:, 2] = PAD + (p.position[:, 2] - PAD) * share
+        p.volume[:] *= share
+    set_flow(run, lambda at: OMEGA * np.stack([-at[:, 1], at[:, 0], np.zeros(len(at))], axis=1))
+    return run
+
+
 def turning(cells: int, half: bool, flip_share: float = 0.0) -> tuple[float, float]:
     """Case A36: liquid that turns as a rigid body in a still, frictionless vessel, a mesh; 7 rad/s, 0.12 m in radius.
 
@@ -336,52 +375,26 @@ def turning(cells: int, half: bool, flip_share: float = 0.0) -> tuple[float, flo
     angular momentum after two turns over that after one (a first turn has what a start costs, once), and the
     paraboloid's height after two turns over w^2 R^2 / 2g (Newton; 1 where there is none)
     """
-    from demo.tide_mill import extrusion
-
-    radius, omega, depth = 0.12, 7.0, 0.08
-    dx = 2 * radius / cells
-    high = round(2 * depth / dx) * dx if half else 6 * dx
-
-    def cylinder(r: float, height: float) -> Any:
-        angles = np.linspace(0.0, 2 * np.pi, 160, endpoint=False)
-        return extrusion([(float(r * np.cos(a)), float(r * np.sin(a))) for a in angles], height)
-
-    room = {"kind": "collider", "name": "room", "side": "inside", "shape": {"kind": "mesh", "file": "room.ply"}}
-    water = {"kind": "fill", "name": "water", "shape": {"kind": "mesh", "file": "water.ply"}}
-    edge = 1.2 * radius + 0.37 * dx  # so that no node lies on an axis of the vessel
-    low, size = (-edge, -edge, 0.0 if half else -high / 2), (2.4 * radius + dx, 2.4 * radius + dx, high)
-    with tempfile.TemporaryDirectory() as name:
-        for file, mesh in (("room.ply", cylinder(radius, 4 * high)), ("water.ply", cylinder(1.02 * radius, 2 * depth))):
-            write_ply(Path(name) / file, mesh.position, mesh.triangle)
-        gravity = (0.0, 0.0, -G if half else 0.0)
-        own: dict[str, Any] = {
-            "gravity": gravity,
-            "flip_share": flip_share,
-            "substeps_min": 2,
-        }
-        run = liquid(dx, size, [water, room], folder=Path(name), low=low, **own)
-    p = run.state.particles
-    if half:
-        across = (position(run)[:, :2] ** 2).sum(axis=1)
-        share = (1.0 + omega**2 / (2 * G) * (across - radius**2 / 2) / depth).astype(np.float32)
-        p.position[:, 2] = PAD + (p.position[:, 2] - PAD) * share
-        p.volume[:] *= share
-    set_flow(run, lambda at: omega * np.stack([-at[:, 1], at[:, 0], np.zeros(len(at))], axis=1))
-    turn, momentum = round(2 * np.pi / omega * FPS), []
+    run, dx = turning_liquid(cells, half, flip_share), 2 * ROOM / cells
+    turn, momentum = round(2 * np.pi / OMEGA * FPS), []
     for frame in range(2, 2 + 2 * turn):
         run.advance_frame(frame)
         if (frame - 1) % turn == 0:
             x, v = position(run), velocity(run)
             momentum.append(float(run.state.particles.volume @ (x[:, 0] * v[:, 1] - x[:, 1] * v[:, 0])))
-    rises = 1.0
-    if half:
-        square, ring = (position(run)[:, :2] ** 2).sum(axis=1), np.linspace(0.0, radius**2, 13)
-        volume, _ = np.histogram(square, bins=ring, weights=run.state.particles.volume * dx**3)
-        height, middle = volume / (np.pi * np.diff(ring)), 0.5 * (ring[1:] + ring[:-1])
-        # the outermost ring is cut by the vessel's corners
-        slope = float(np.polyfit(middle[:-1], height[:-1], 1)[0])
-        rises = slope * radius**2 / (omega**2 * radius**2 / (2 * G))
-    return momentum[1] / momentum[0], rises
+    if not half:
+        return momentum[1] / momentum[0], 1.0
+    square, height = turning_heights(run, dx)
+    # the outermost ring is cut by the vessel's corners
+    slope = float(np.polyfit(square[:-1], height[:-1], 1)[0])
+    return momentum[1] / momentum[0], slope * ROOM**2 / (OMEGA**2 * ROOM**2 / (2 * G))
+
+
+def turning_heights(run: Liquid, dx: float) -> tuple[np.ndarray, np.ndarray]:
+    """Squares of the radius (12,) in the middle of rings of the same area, and the liquid's heights in them, m."""
+    square, ring = (position(run)[:, :2] ** 2).sum(axis=1), np.linspace(0.0, ROOM**2, 13)
+    volume, _ = np.histogram(square, bins=ring, weights=run.state.particles.volume * dx**3)
+    return 0.5 * (ring[1:] + ring[:-1]), volume / (np.pi * np.diff(ring))
 
 
 def deep_tank(band: float, seconds: float) -> tuple[np.ndarray, np.ndarray, int]:
@@ -619,6 +632,23 @@ class Bore:
     balance: float
 
 
+BORE_FPS = 60.0
+
+
+def bore_tank(cells: int, still: float, speed: float, stream: bool) -> tuple[Liquid, float]:
+    """A piston that sets off at once into still liquid, or a stream that meets a wall, as it is let go, and where the
+    wall begins; see `pushed_bore`."""
+    dx, fps, length, start = still / cells, BORE_FPS, 40 * still, still * (4 - 0.3 / cells)
+    across = 3 * dx
+    behind, _ = stepped(still, speed)
+    own = -speed if stream else 0.0  # of the liquid before it
+    water = box_fill((start, 0, 0), (length, still, across), velocity=(own, 0, 0))
+    keys = [{"time": t, "value": [start - 2 + (own + speed) * t, 0.5, 0], "segment": "linear"} for t in (0.0, 10.0)]
+    wall = box_collider((-2, -1, -1), (2, 2, 1), "piston", pose={"translation": {"keys": keys}})
+    walls = {**CLOSED, "x_max": "open", "y_max": "open"}
+    return liquid(dx, (length, 3 * behind, across), [water, wall], walls=walls, fps=fps), start
+
+
 def pushed_bore(cells: int, still: float = 0.1, speed: float = 0.75, stream: bool = False) -> Bore:
     """Case A35: a piston that sets off at once into still liquid, or a stream that meets a wall: one in two frames.
 
@@ -628,15 +658,10 @@ def pushed_bore(cells: int, still: float = 0.1, speed: float = 0.75, stream: boo
     speed : of the piston, or of the stream, m/s
     stream : whether the wall stands still and the liquid comes
     """
-    dx, fps, length, start = still / cells, 60.0, 40 * still, still * (4 - 0.3 / cells)
-    across = 3 * dx
+    run, start = bore_tank(cells, still, speed, stream)
+    dx, fps, length, across = still / cells, BORE_FPS, 40 * still, 3 * still / cells
     behind, front = stepped(still, speed)
-    own = -speed if stream else 0.0  # of the liquid before it
-    water = box_fill((start, 0, 0), (length, still, across), velocity=(own, 0, 0))
-    keys = [{"time": t, "value": [start - 2 + (own + speed) * t, 0.5, 0], "segment": "linear"} for t in (0.0, 10.0)]
-    wall = box_collider((-2, -1, -1), (2, 2, 1), "piston", pose={"translation": {"keys": keys}})
-    walls = {**CLOSED, "x_max": "open", "y_max": "open"}
-    run = liquid(dx, (length, 3 * behind, across), [water, wall], walls=walls, fps=fps)
+    own = -speed if stream else 0.0
     edges = np.arange(start, length, still)
     frames = range(2, 2 + int(21 * still / front * fps))
     low, high = (

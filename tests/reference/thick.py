@@ -170,13 +170,17 @@ def layered(contrast: float, cells: int = 20) -> float:
     return float((deep / 2 + deep / 2 / contrast - 1.0 / slope) / dx)
 
 
-def film(cells: int, angle: float, thick: float, nu: float, seconds: float) -> tuple[float, float]:
-    """Case B06: a film down an incline; speed of its surface and flow over Nusselt's 1916."""
+def film(cells: float, angle: float, thick: float, nu: float, seconds: float) -> tuple[float, float]:
+    """Case B06: a film down an incline, so many voxels thick; speed of its surface and flow over Nusselt's 1916.
+
+    Of one thinner than a voxel the surface is all of it.
+    """
     dx = thick / cells
     fill = box_fill((0, 0, 0), (8 * dx, thick, 8 * dx), viscosity=nu * DENSE)
     pull = (G * np.sin(angle), -G * np.cos(angle), 0.0)
     walls = {**CHANNEL, "y_max": "open"}
-    run = liquid(dx, (8 * dx, 2 * thick, 8 * dx), [fill], walls, fps=100, gravity=pull, density=DENSE)
+    high = max(2 * thick, thick + 5 * dx)
+    run = liquid(dx, (8 * dx, high, 8 * dx), [fill], walls, fps=100, gravity=pull, density=DENSE)
     run_for(run, 100, seconds)
     y, u, share = position(run)[:, 1], velocity(run)[:, 0], run.state.particles.volume
     surface = G * np.sin(angle) * thick**2 / (2 * nu)

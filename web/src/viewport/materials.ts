@@ -58,6 +58,25 @@ export function pointMaterial(radius: number, own: boolean): THREE.ShaderMateria
   })
 }
 
+/** Small rings of a fixed size on the screen, seen through everything. */
+export function leftOutMaterial(): THREE.ShaderMaterial {
+  return new THREE.ShaderMaterial({
+    transparent: true,
+    depthTest: false,
+    vertexShader: `
+      void main() {
+        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+        gl_PointSize = 9.0;
+      }`,
+    fragmentShader: `
+      void main() {
+        float r = length(gl_PointCoord * 2.0 - 1.0);
+        if (r > 1.0 || r < 0.5) discard;
+        gl_FragColor = vec4(0.79, 0.58, 0.20, 0.9);
+      }`,
+  })
+}
+
 /** A dull surface coloured by an attribute's shades, or by its own colours. */
 export function shadedMaterial(own: boolean): THREE.ShaderMaterial {
   return new THREE.ShaderMaterial({

@@ -45,7 +45,7 @@ function unfold(bytes: Int8Array): Float32Array {
 }
 
 /** Stretch what is packed back to metres. */
-export function place(object: THREE.Object3D, packed: Packed) {
+export function place(object: THREE.Object3D, packed: Pick<Packed, 'low' | 'span'>) {
   object.position.fromArray(packed.low)
   object.scale.fromArray(packed.span)
   object.userData.span = packed.span

@@ -18,6 +18,9 @@ export interface Packed {
   spacing?: number
   /** of a frame that is judged */
   facts?: Record<string, number>
+  /** particles that it does not show */
+  left_out?: Pick<Packed, 'count' | 'low' | 'span' | 'spacing'>
+  left_out_position?: Uint16Array
   /** of a solver's solid, in millimetres */
   voxel?: number
   largest?: number

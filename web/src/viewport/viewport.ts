@@ -9,7 +9,7 @@ import { Handles } from './handles'
 import { empty, meshGeometry, place } from './meshes'
 import type { Packed } from './packed'
 import { Pointing } from './pointing'
-import { pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from './materials'
+import { leftOutMaterial, pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from './materials'
 import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
 import { Sketch } from './sketch'
@@ -353,6 +353,19 @@ export class Viewport {
       points.frustumCulled = false
       this.liquid.add(points)
     }
+    this.render()
+  }
+
+  /** Mark particles that what is judged does not show, whatever hides them. */
+  showLeftOut(packed: Packed) {
+    if (!packed.left_out || !packed.left_out_position) return
+    const geometry = new THREE.BufferGeometry()
+    geometry.setAttribute('position', new THREE.BufferAttribute(packed.left_out_position, 3, true))
+    const points = new THREE.Points(geometry, leftOutMaterial())
+    place(points, packed.left_out)
+    points.frustumCulled = false
+    points.renderOrder = 3
+    this.liquid.add(points)
     this.render()
   }
 

@@ -24,12 +24,21 @@ const options = defineModel<{
   coarser: number
   wire: boolean
   beside: boolean
+  missed: boolean
 }>('options', { required: true })
 
 /** Beyond two dozen voxels liquid does not count as a sheet. */
 function sheet(f: Record<string, number>): string {
   const mm = +(1000 * f.smallest_sheet).toPrecision(2)
   return f.smallest_sheet > 23.9 * (f.voxel_mm / 1000) ? `over ${mm} mm` : `${mm} mm`
+}
+
+/** Particles that the mesh does not show, and how much liquid they are. */
+function leftOut(count: number, volume: number): string {
+  if (!count) return 'nothing'
+  const litres = 1000 * volume
+  const much = litres < 1 ? `${+(1000 * litres).toPrecision(2)} ml` : `${+litres.toPrecision(2)} l`
+  return `${count.toLocaleString('en')}, ${much}`
 }
 
 const facts = computed(() => {
@@ -46,6 +55,8 @@ const facts = computed(() => {
   }
   if (f.layers) rows.push(['in films, threads', `${f.layers.toLocaleString('en')} particles`, false])
   if (f.spray) rows.push(['as spray', `${f.spray.toLocaleString('en')} particles`, false])
+  if (f.left_out !== undefined)
+    rows.push(['left out', leftOut(f.left_out, f.left_out_volume), 100 * f.left_out_volume > f.mesh_volume])
   if (f.open_edges !== undefined) rows.push(['open edges', String(f.open_edges), f.open_edges > 0])
   if (f.smallest_sheet !== undefined) rows.push(['smallest sheet', sheet(f), false])
   if (f.needed_radius !== undefined)
@@ -83,6 +94,9 @@ const address = computed(() =>
       </button>
       <button class="bare toggle" :class="{ on: options.beside }" @click="options.beside = !options.beside">
         Particles too
+      </button>
+      <button class="bare toggle" :class="{ on: options.missed }" @click="options.missed = !options.missed">
+        Left out
       </button>
     </div>
     <label v-if="options.region" class="field">

@@ -16,6 +16,7 @@ export function useJudge(take: number, middle: () => number[]) {
     coarser: 1,
     wire: false,
     beside: false,
+    missed: true,
     by: '',
   })
   const packed: Ref<Packed | null> = shallowRef(null)

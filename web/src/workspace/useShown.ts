@@ -94,6 +94,7 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     if (mode.value !== JUDGE || !packed) return
     picture(packed, judge.of())
     port()?.showMesh(packed, judge.options.wire)
+    if (judge.options.missed) port()?.showLeftOut(packed)
     if (!judge.options.beside) return
     const made = at.stages.value.find((s) => s.judged)
     const source = at.stages.value.find((s) => s.name === made?.reads[0])
@@ -102,7 +103,7 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     if (points && mode.value === JUDGE && shown.value === packed) port()?.showPoints(points, true)
   }
 
-  watch([judge.packed, () => judge.options.wire, () => judge.options.beside], showJudged)
+  watch([judge.packed, () => judge.options.wire, () => judge.options.beside, () => judge.options.missed], showJudged)
   watch(at.frame, show)
   watch([mode, colouring], (_, [before]) => {
     if (before === JUDGE && mode.value !== JUDGE) judge.end()
