@@ -420,27 +420,36 @@ GROUPS: dict[str, tuple[tuple[str, ...], dict[str, Callable], dict[str, tuple[st
 }
 
 
-def tried(name: str) -> list[str]:
-    """Lines for the page about one group: what each mutant broke, and the tests that none did."""
+def tried(name: str, page: str) -> list[str]:
+    """Lines for the page about one group: what each mutant broke, and the tests that none did.
+
+    With ``--new`` only mutants that the page, as it is, does not have; its other rows stay.
+    """
     modules, mutants, aimed = GROUPS[name]
     names = [_name(t) for t in _tests(modules)]
-    well = outcomes(modules, None)
+    rows = dict(re.findall(r"^\| (?!spoilt|---)(.*?) \| (.*) \|$", page, re.MULTILINE)) if "--new" in sys.argv else {}
+    fresh = {mutant: spoil for mutant, spoil in mutants.items() if mutant not in rows}
+    wanted = {t for t in names if not rows or any(part in t for m in fresh for part in aimed[m])}
+    well = outcomes(modules, None, wanted)
     table: dict[str, dict[str, bool]] = {}
-    for mutant, spoil in mutants.items():
+    for mutant, spoil in fresh.items():
         table[mutant] = outcomes(modules, spoil, {t for t in names if any(part in t for part in aimed[mutant])})
         if all(table[mutant].values()):
             table[mutant] |= outcomes(modules, spoil, set(names) - set(table[mutant]))
         print(mutant, "breaks", [t for t, passed in table[mutant].items() if not passed], flush=True)
-    left = {t for t in names if all(found.get(t, True) for found in table.values())}
+    noticed = {t for t in names for row in rows.values() if t.partition(".")[2] in row}
+    left = {t for t in names if t not in noticed and all(found.get(t, True) for found in table.values())}
     if "--all" in sys.argv:
-        for mutant, spoil in mutants.items():
+        for mutant, spoil in fresh.items():
             table[mutant] |= outcomes(modules, spoil, left - set(table[mutant]))
-    lines = [f"## {name.capitalize()}", "", "| spoilt | tests that notice |", "|---|---|"]
     for mutant, found in table.items():
-        broken = [t.partition(".")[2] for t, passed in found.items() if not passed and well[t]]
-        lines.append(f"| {mutant} | {', '.join(broken) or '**none**'} |")
-    unbroken = [t for t in names if all(found.get(t, True) for found in table.values())]
+        broken = [t.partition(".")[2] for t, passed in found.items() if not passed and well.get(t, True)]
+        rows[mutant] = ", ".join(broken) or "**none**"
+    lines = [f"## {name.capitalize()}", "", "| spoilt | tests that notice |", "|---|---|"]
+    lines += [f"| {mutant} | {rows[mutant]} |" for mutant in mutants]
+    unbroken = [t for t in names if t not in noticed and all(found.get(t, True) for found in table.values())]
     met = {t for found in table.values() for t in found}
+    met |= {t for t in names if t.partition(".")[2] in page.partition("Tried with some")[2].partition("\n")[0]}
     for what, some in (
         ("Tried with some of these, and not broken", [t for t in unbroken if t in met]),
         ("Tried with none of these", [t for t in unbroken if t not in met]),
@@ -455,15 +464,19 @@ def main() -> None:
     text = PAGE.read_text(encoding="utf-8")
     parts = dict(re.findall(r"^## (\w+)\n(.*?)(?=^## |\Z)", text, re.MULTILINE | re.DOTALL))
     for name in [g for g in GROUPS if g in sys.argv] or list(GROUPS):
-        parts[name.capitalize()] = "\n".join(tried(name)[1:])
+        own = parts.get(name.capitalize(), "")
+        parts[name.capitalize()] = "\n".join(tried(name, own)[2:])
     lines = [
         "# What spoilt breaks which test",
         "",
         "Written by `./zinc bench --mutants [solver | surface | thick | hand]`, which puts something wrong in place",
-        "of a part and runs the tests that should notice, or all if they do not (`--all` tries every pair left).",
+        "of a part and runs the tests that should notice, or all if they do not (`--all` tries every pair left,",
+        "`--new` only what this page does not have).",
         "",
     ]
-    PAGE.write_text("\n".join(lines) + "".join(f"\n## {name}\n{part}" for name, part in parts.items()), "utf-8")
+    PAGE.write_text(
+        "\n".join([*lines, ""]) + "\n".join(f"## {name}\n\n{part.strip()}\n" for name, part in parts.items()), "utf-8"
+    )
 
 
 if __name__ == "__main__":

@@ -63,6 +63,11 @@ def _of_drops(name: str, spoil: Callable) -> Callable[[], AbstractContextManager
     return spoilt
 
 
+def _with_company(made: Callable, *given: Any) -> Any:
+    layers, there, few = made(*given)
+    return layers, there, np.zeros_like(few)
+
+
 def _middles() -> AbstractContextManager:
     from basin.surface import polygonise
 
@@ -164,7 +169,13 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "layers see through walls": _through_walls,
     "layers as thick as drawn": exchanged("surface.layers", "_take_back", lambda *a: None),
     "the mesh's volume not held": exchanged("surface.mesh", "held", lambda position, *a: position),
-    "specks stay": exchanged("surface.field", "_without_specks", lambda *a: None),
+    "specks stay": exchanged("surface.field", "_without_specks", lambda made, *a: made),
+    "nobody is lonely": around("surface.field", "layers_of", _with_company),
+    "contour's scale 3 % off": around(
+        "surface.splat", "contour", lambda made, density, told, scale: made(density, told, np.float32(0.97) * scale)
+    ),
+    "nodes 3 % less full": around("surface.filters", "_full", lambda made, *a: np.float32(0.97) * made(*a)),
+    "moved however far for the volume": exchanged("surface.filters", "FARTHEST_MOVE", 100.0),
     "the simulation's level set left out": exchanged("surface.splat", "into_body", lambda *a: None),
     "full voxels left out": exchanged("surface.splat", "full_voxels", lambda *a: None),
     "flow 3 % too fast": around(
@@ -226,6 +237,10 @@ AIMED: dict[str, tuple[str, ...]] = {
     "drops as wide as drawn": ("test_drops",),
     "drops' volumes not met": ("test_drops",),
     "what filters take away is gone": ("test_drops",),
+    "nobody is lonely": ("left_out",),
+    "contour's scale 3 % off": ("PartsOfFields",),
+    "nodes 3 % less full": ("HeldVolume",),
+    "moved however far for the volume": ("HeldVolume",),
     "no layers": ("test_layers", "thin_sheets"),
     "layers know no wall": ("test_layers",),
     "layers see through walls": ("test_layers",),

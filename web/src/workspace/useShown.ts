@@ -103,7 +103,10 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     if (points && mode.value === JUDGE && shown.value === packed) port()?.showPoints(points, true)
   }
 
-  watch([judge.packed, () => judge.options.wire, () => judge.options.beside, () => judge.options.missed], showJudged)
+  watch(
+    [judge.packed, () => judge.options.wire, () => judge.options.beside, () => judge.options.missed],
+    showJudged,
+  )
   watch(at.frame, show)
   watch([mode, colouring], (_, [before]) => {
     if (before === JUDGE && mode.value !== JUDGE) judge.end()
