@@ -14,6 +14,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
+from basin.kernels import kernel
 from basin.surface.cloud import BAND, Cloud, draw_balls
 from basin.surface.splat import SLAB
 
@@ -24,6 +25,29 @@ AT_IT = 0.15  # and if the drop touches other liquid
 SWELLS = 4  # rounds in which balls are brought to their volumes, which is exact for a single one
 LEAST_SWOLLEN, MOST_SWOLLEN = 0.8, 1.5  # times the radius that their vertices then lie off
 ALONG = 5  # places along a way at which vertices look for a drop that is drawn out
+
+
+@kernel
+def _enclosed(position, triangle, own, origin):
+    """Volumes (g,) within the triangles (t, 3) of some bodies, and their first moments (g, 3), each about an origin.
+
+    Parameters
+    ----------
+    own : body of each triangle (t,)
+    """
+    volume, moment = np.zeros(len(origin)), np.zeros((len(origin), 3))
+    for t in range(triangle.shape[0]):
+        g = own[t]
+        p, q, r = triangle[t, 0], triangle[t, 1], triangle[t, 2]
+        ax, ay, az = position[p, 0] - origin[g, 0], position[p, 1] - origin[g, 1], position[p, 2] - origin[g, 2]
+        bx, by, bz = position[q, 0] - origin[g, 0], position[q, 1] - origin[g, 1], position[q, 2] - origin[g, 2]
+        cx, cy, cz = position[r, 0] - origin[g, 0], position[r, 1] - origin[g, 1], position[r, 2] - origin[g, 2]
+        share = ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+        volume[g] += share / 6
+        moment[g, 0] += share / 24 * (ax + bx + cx)
+        moment[g, 1] += share / 24 * (ay + by + cy)
+        moment[g, 2] += share / 24 * (az + bz + cz)
+    return volume, moment
 
 
 @dataclass(frozen=True)
@@ -87,7 +111,7 @@ class Drops:
         steps = np.linspace(-1, 1, ALONG) if self.half.any() else np.zeros(1)
         along = (self.centre[:, None] + steps[:, None] * self.half[:, None]).reshape(-1, 3)
         reach = float((self.drawn + np.linalg.norm(self.half, axis=1) / max(len(steps) - 1, 1)).max()) + ON_IT * voxel
-        _, own = cKDTree(along).query(position, distance_upper_bound=reach)
+        _, own = cKDTree(along).query(position, distance_upper_bound=reach, workers=-1)
         near = np.flatnonzero(own < len(along))
         drop = own[near] // len(steps)
         foot = self._foot(position[near], drop)
@@ -109,15 +133,13 @@ class Drops:
         found, swollen = position.copy(), np.ones(len(alone))
         for _ in range(SWELLS):
             found[near] = foot + off * (self.radius * swollen[group])[drop, None]
-            volume = np.bincount(own, np.linalg.det(found[corners] - origin[own, None]) / 6, len(alone))
+            volume, _ = _enclosed(found, corners, own, origin)
             grows = alone & (volume > 0)
             swollen[grows] *= np.cbrt(wanted[grows] / volume[grows])
             swollen = np.clip(swollen, LEAST_SWOLLEN, MOST_SWOLLEN)
         found[near] = foot + off * (self.radius * swollen[group])[drop, None]
         # and to its middle: a coarse ball has more corners to one side
-        corner = found[corners] - origin[own, None]
-        share = np.linalg.det(corner) / 24
-        lies = np.stack([np.bincount(own, share * corner[..., d].sum(axis=1), len(alone)) for d in range(3)], axis=1)
+        _, lies = _enclosed(found, corners, own, origin)
         held = self.centre - origin[group]
         should = np.stack([np.bincount(group, self._volume() * held[:, d], len(alone)) for d in range(3)], axis=1)
         shift = np.where(alone[:, None], (should - lies) / np.maximum(wanted, 1e-30)[:, None], 0.0)

@@ -101,12 +101,14 @@ def surface_frame(
 def _as_thick_as_it_is(made: Field, vertex: np.ndarray, triangle: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Vertices (n, 3), metres, with those of layers and drops taken back to where these are, and how far each may go
     for the volume's sake (n,), 0 to 1."""
-    placed, give = vertex, np.ones(len(vertex))
-    if made.layers is not None:
-        placed, give = made.layers.take_back(vertex, vertex_normals(vertex, triangle), made.voxel)
+    placed, give = vertex.copy(), np.ones(len(vertex))
+    rest = np.ones(len(vertex), bool)
     if made.drops is not None and len(made.drops):
         of_drops, own = made.drops.take_back(vertex, triangle, made.voxel)
-        placed, give = np.where(own[:, None], of_drops, placed), np.where(own, 0.0, give)
+        placed[own], give[own], rest = of_drops[own], 0.0, ~own
+    if made.layers is not None:
+        normals = vertex_normals(vertex, triangle)
+        placed[rest], give[rest] = made.layers.take_back(vertex[rest], normals[rest], made.voxel)
     return placed, give
 
 
