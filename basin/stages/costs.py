@@ -40,7 +40,7 @@ SECONDS_OF_VISCOSITY = 3.0e-6
 SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
 SECONDS_A_SURFACE = 0.1
 SECONDS_PER_MESHED = 1.3e-6  # particle, at half the liquid's voxel
-SECONDS_PER_STREWN = 18e-6  # particle more: each of films and drops is looked at and drawn by itself
+SECONDS_PER_POURED = 18e-6  # particle more of a stream: each of films and drops is looked at and drawn by itself
 SECONDS_PER_NODE = 15e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
 SECONDS_OF_CUTTING = 0.10e-6  # for each node of that grid, where meshes are taken out of the surface
 SECONDS_OF_MASKING = 0.27e-6  # for each node and filter with a mask
@@ -56,6 +56,7 @@ class Size:
     nodes : at which the distances of meshes are sampled
     over : particles (n,) at each frame, if none left
     strewn : how many of them (n,) come of inflows, or are driven by forces: streams, sheets and drops
+    poured : how many of them (n,) come of inflows
     """
 
     voxels: int
@@ -64,6 +65,7 @@ class Size:
     carried: Carried
     over: np.ndarray
     strewn: np.ndarray
+    poured: np.ndarray
 
 
 def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
@@ -90,8 +92,9 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
             poured += _poured(element, mesh, scene, times)
     each = scene.liquid.particles_per_cell / dx**3
     over = np.minimum(volume + poured, domain) * each
-    strewn = over if any(scene.of_kind(Force)) else np.minimum(poured * each, over)
-    return Size(voxels, int(over.max()), nodes, carried_by(scene), over, strewn)
+    streams = np.minimum(poured * each, over)
+    strewn = over if any(scene.of_kind(Force)) else streams
+    return Size(voxels, int(over.max()), nodes, carried_by(scene), over, strewn, streams)
 
 
 def _filled(element: Fill, mesh: TriangleMesh, scene: Scene) -> float:
@@ -189,7 +192,7 @@ def surface_seconds(size: Size, scene: Scene) -> float:
     """Seconds of this kind of machine that all frames of the surface take, two at a time."""
     settings = scene.surface
     finer = (0.5 / settings.voxel_share) ** 2
-    each = SECONDS_A_SURFACE + (SECONDS_PER_MESHED * size.over + SECONDS_PER_STREWN * size.strewn) * finer
+    each = SECONDS_A_SURFACE + (SECONDS_PER_MESHED * size.over + SECONDS_PER_POURED * size.poured) * finer
     a_node = SECONDS_PER_NODE + SECONDS_OF_MASKING * sum(one.mask.kind != "everywhere" for one in settings.filters)
     if settings.colliders == "remove" and any(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider)):
         a_node += SECONDS_OF_CUTTING
