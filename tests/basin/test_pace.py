@@ -163,8 +163,8 @@ class Reckoning(SimpleTestCase):
         meshed = [
             surface_seconds(replace(lies, poured=some), plain) for some in (lies.poured, 0.5 * lies.over, lies.over)
         ]
-        self.assertAlmostEqual(meshed[2] - meshed[1], meshed[1] - meshed[0], places=6)
-        self.assertGreater(meshed[2], meshed[0])
+        self.assertGreater(meshed[2] - meshed[1], meshed[1] - meshed[0])  # finer streams have more films and drops
+        self.assertGreater(meshed[1], meshed[0])
 
     def test_a_budget_gives_the_voxel(self) -> None:
         job = Job(self.scene([self.drop(0.8)]), SceneFiles(Path(".")), Cache(Path("none")), "draft")
