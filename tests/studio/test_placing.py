@@ -131,9 +131,9 @@ class Asked(StudioCase):
         self.assertEqual([p.name for p in self.take.folder.glob("*")], [])
 
     def test_one_that_nobody_asks_for_any_more_goes_by_itself(self) -> None:
+        self.post(f"{self.base}/rehearse", {"scene": self.scene, "session": "a"})
+        (one,) = rehearsing._there.values()
         with mock.patch.object(rehearsing, "UNSEEN", 0.6):
-            self.post(f"{self.base}/rehearse", {"scene": self.scene, "session": "a"})
-            (one,) = rehearsing._there.values()
             until(lambda: rehearsing.count() == 0, "it is still there", 15)
         until(lambda: one.process._process.poll() is not None, "its process is still there", 15)
 
