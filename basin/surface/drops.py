@@ -110,7 +110,7 @@ class Drops:
         """
         steps = np.linspace(-1, 1, ALONG) if self.half.any() else np.zeros(1)
         along = (self.centre[:, None] + steps[:, None] * self.half[:, None]).reshape(-1, 3)
-        reach = float((self.drawn + np.linalg.norm(self.half, axis=1) / (ALONG - 1)).max()) + ON_IT * voxel
+        reach = ON_IT * voxel + float((self.drawn + np.linalg.norm(self.half, axis=1) / (ALONG - 1)).max())
         _, own = cKDTree(along).query(position, distance_upper_bound=reach, workers=-1)
         near = np.flatnonzero(own < len(along))
         drop = own[near] // len(steps)
