@@ -53,7 +53,7 @@ const facts = computed(() => {
     const off = 100 * f.volume_error
     rows.push(['volume', `${off < 0 ? '−' : '+'}${Math.abs(off).toFixed(2)} %`, Math.abs(off) > 3])
   }
-  if (f.layers) rows.push(['in films, threads', `${f.layers.toLocaleString('en')} particles`, false])
+  if (f.layers) rows.push(['in films', `${f.layers.toLocaleString('en')} particles`, false])
   if (f.spray) rows.push(['as spray', `${f.spray.toLocaleString('en')} particles`, false])
   if (f.left_out !== undefined)
     rows.push(['left out', leftOut(f.left_out, f.left_out_volume), 100 * f.left_out_volume > f.mesh_volume])
