@@ -429,6 +429,14 @@ def _thick() -> list[Row]:
             Row("B06", f"flow of a film of {h:g} voxels", "Nusselt 1916", f"{off} %", (h,), lambda n: flow(n)[1])
             for h, off in ((1.5, 10), (0.75, 20), (0.4, 35))
         ),
+        Row(
+            "B06",
+            "speed amid a film on a slope across the grid",
+            "Nusselt 1916",
+            "reported",
+            (0.4, 0.75, 1.5, 3),
+            thick.leaning_film,
+        ),
         Row("B09", "front after 1 s, 0.299 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[0] / 0.299),
         Row("B09", "front after 5 s, 0.396 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[1] / 0.396),
         Row(

@@ -77,7 +77,10 @@ class Judge:
         missed = left_out(surface, points)
         if asked.middle is not None:
             missed &= (np.abs(points.position - np.array(asked.middle)) < asked.reach).all(axis=1)
-        facts |= {"left_out": float(missed.sum()), "left_out_volume": float(points.volume[missed].sum())}
+        if settings.cuts:  # what they take away is not missing
+            missed[:] = False
+        else:
+            facts |= {"left_out": float(missed.sum()), "left_out_volume": float(points.volume[missed].sum())}
         surface = _within(surface, asked)
         held = dict(surface.attributes)
         before = self._remember(asked, scene.surface, surface.field)

@@ -107,7 +107,7 @@ class Field:
     low : float64 (3,), position of node (0, 0, 0) in metres
     voxel : spacing of the nodes in metres
     layers : films, sheets and threads in it, drawn thicker than they are
-    drops : balls that are to be joined when all else is done, or that were
+    drops : balls that are to be joined when all else is done, or that were; None without any
     spray : volumes (n,) in m3 of the particles that are too lonely to show otherwise and are balls
     """
 
@@ -211,7 +211,7 @@ def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing:
         cloud.with_balls(phi, settings.spray_radius, some[faint])
         kinds = ((some[alone], False), (some[thin & ~there & ~alone], True))
         sure, maybe = (Drops.of(cloud, which, settings.spray_radius, lost) for which, lost in kinds)
-        drops = sure.joined(maybe)
+        drops = sure.joined(maybe) or None
     spray = faint if layers is None else alone
     return _Shape(phi, layers, drops, volume[spray])
 
@@ -267,7 +267,7 @@ def _without_specks(made: _Shape, cloud: Cloud, points: Points, settings: Surfac
         return made
     some = np.flatnonzero(small[own[cloud.cells.order]])
     drops = Drops.of(cloud, some, settings.spray_radius)
-    return replace(made, drops=drops if made.drops is None else made.drops.joined(drops))
+    return replace(made, drops=(drops if made.drops is None else made.drops.joined(drops)) or None)
 
 
 def particle_field(

@@ -274,9 +274,9 @@ def _gathered(own, position, start, low, shape, edge, volume, facing, radius, ne
 
 @shared
 def _look(some, position, start, low, shape, edge, volume, facing, radius, count, reach, mean, axes, value, area, line):
+    near, second, vector = np.empty((MOST, 5)), np.empty((3, 3)), np.empty((3, 3))
     for m in prange(some.shape[0]):
         own = some[m]
-        near, second, vector = np.empty((MOST, 5)), np.empty((3, 3)), np.empty((3, 3))
         found, others = _gathered(own, position, start, low, shape, edge, volume, facing, radius, near)
         r = radius if others >= ENOUGH else WIDEST * radius
         total, n = 0.0, -1

@@ -103,7 +103,7 @@ def _as_thick_as_it_is(made: Field, vertex: np.ndarray, triangle: np.ndarray) ->
     for the volume's sake (n,), 0 to 1."""
     placed, give = vertex.copy(), np.ones(len(vertex))
     rest = np.ones(len(vertex), bool)
-    if made.drops is not None and len(made.drops):
+    if made.drops is not None:
         of_drops, own = made.drops.take_back(vertex, triangle, made.voxel)
         placed[own], give[own], rest = of_drops[own], 0.0, ~own
     if made.layers is not None:
@@ -136,10 +136,9 @@ def surface_field(points: Points, voxel: float, settings: SurfaceSettings, aroun
     for joined in around.joined:
         made = with_shape(made, joined.distance)
     made = filtered(made, settings.filters, settings.hold_volume, Context(points, around.solids))
-    fits = settings.colliders == "remove" and around.solids is not None
-    if fits or (made.drops is not None and len(made.drops)):
+    solids = around.solids if settings.colliders == "remove" else None
+    if solids is not None or made.drops is not None:
         made = redistanced(made, 4).with_drops()
-    if settings.colliders == "remove" and around.solids is not None:
-        reach = max(points.spacing, 2 * voxel)
-        made = fitted_to(made, around.solids, settings.gap / 1000, reach)
+    if solids is not None:
+        made = fitted_to(made, solids, settings.gap / 1000, max(points.spacing, 2 * voxel))
     return capped(made, settings.cuts, around.domain)

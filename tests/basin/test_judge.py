@@ -73,6 +73,14 @@ class Looking(Case):
         again = header(judge.look(replace(self.asked(by="difference"), scene=grown)))
         self.assertEqual(again["near"], found["near"])  # looked at twice, it is still against what was before
 
+    def test_what_cuts_take_away_is_not_missing(self) -> None:
+        cut = document()
+        cut["surface"] = {"cuts": [{"by": "height", "height": 0.05}]}
+        found = header(Judge().look(replace(self.asked(), scene=cut)))
+        self.assertLess(found["span"][1], 0.07)
+        self.assertNotIn("left_out", found["facts"])
+        self.assertNotIn("left_out", found)
+
     def test_region(self) -> None:
         whole = header(Judge().look(self.asked()))
         middle = (0.2, 0.1, 0.2)

@@ -190,6 +190,30 @@ def film(cells: float, angle: float, thick: float, nu: float, seconds: float) ->
     return float((u[upper] / expected).mean()), flow / (surface * 2 / 3)
 
 
+def leaning_film(cells: float, nu: float = 0.005, seconds: float = 0.5) -> float:
+    """Case B06 on a slope of 30 degrees across the grid: speed amid a film, so many voxels thick, over Nusselt's."""
+    dx, slope = 0.0125, np.pi / 6
+    thick, deep = cells * dx, 16 * dx
+    along, up = np.array([np.cos(slope), -np.sin(slope)]), np.array([np.sin(slope), np.cos(slope)])
+    top = np.array([0.5, 1.0])
+
+    def box(kind: str, middle: np.ndarray, size: tuple[float, float], **more: Any) -> dict[str, Any]:
+        pose = {"translation": [*middle, deep / 2], "rotation": [0, 0, -30.0]}
+        return {"kind": kind, "name": kind, "shape": {"kind": "box", "size": [*size, 4.0]}, "pose": pose, **more}
+
+    elements = [
+        box("collider", top - 0.15 * up, (4.0, 0.3)),
+        box("fill", top + 0.5 * thick * up, (0.6, thick), viscosity=nu * DENSE),
+    ]
+    walls = {**dict.fromkeys(CLOSED, "open"), "z_min": "periodic", "z_max": "periodic"}
+    run = liquid(dx, (2.1, 1.4, deep), elements, walls, fps=48, density=DENSE)
+    run_for(run, 48, seconds)
+    way = position(run)[:, :2] @ along
+    amid = np.abs(way - np.median(way)) < 0.12  # its ends run out or stay behind
+    speed = np.average(velocity(run)[amid, :2] @ along, weights=run.state.particles.volume[amid])
+    return float(speed / (G * np.sin(slope) * thick**2 / (3 * nu)))
+
+
 def turning_disc(cells: int, nu: float, turns: float = 1.0) -> tuple[float, float]:
     """Case B16: a free disc of 0.1 m that turns once a second; angular momentum and energy that it keeps."""
     dx = 0.1 / cells
