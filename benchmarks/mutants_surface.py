@@ -103,7 +103,7 @@ def _plain_weights() -> AbstractContextManager:
 def _through_walls() -> AbstractContextManager:
     from basin.surface import layers
 
-    apart = with_names(layers._apart, OPPOSED=np.float32(-2.0))
+    apart = with_names(layers._apart, CORNER=np.float32(-2.0))
     gathered = with_names(layers._gathered, _apart=apart)
     return mock.patch.object(layers, "_look", with_names(layers._look, _gathered=gathered))
 

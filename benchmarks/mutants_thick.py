@@ -40,13 +40,23 @@ def _all_or_none(depth):
 
 
 @njit
-def _like_any(distance, depth):
+def _like_any(near, step, depth):
     return np.float32(1.0)
 
 
 @njit
-def _twice(place, normal, volume, found, count):
-    return 2.0 * _as_it_is(place, normal, volume, found, count)
+def _a_voxel(free, held):
+    return np.float32(1.0)
+
+
+@njit
+def _as_open(node, opened, n, p, axis, depth, own):
+    return own
+
+
+@njit
+def _twice(place, away, normal, volume, found, count):
+    return 2.0 * _as_it_is(place, away, normal, volume, found, count)
 
 
 def _weighed(**names: Any) -> Callable[[], AbstractContextManager]:
@@ -58,8 +68,11 @@ def _applied(**names: Any) -> Callable[[], AbstractContextManager]:
     return lambda: mock.patch.object(viscosity, "_apply", with_names(viscosity._apply, **names))
 
 
-def _shear(**names: Any) -> Any:
-    return with_names(viscosity._shear, **names)
+def _walled(**names: Any) -> dict[str, Any]:
+    """What strains weigh against walls, with other parts."""
+    against = with_names(viscosity._against, **names)
+    parts = {"_shear": viscosity._shear, "_stretched": viscosity._stretched}
+    return {name: with_names(part, _against=against) for name, part in parts.items()}
 
 
 def _roughly() -> AbstractContextManager:
@@ -87,13 +100,19 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
         "liquid.viscosity", "Viscous", lambda made, phi, nu, solids, dt: made(phi, nu, solids, 0.5 * dt)
     ),
     "shears see one velocity": _applied(_sheared=_of_one),
-    "walls a voxel away": _weighed(_shear=_shear(NEAREST=np.float32(1.0))),
+    "walls a voxel away": _weighed(**_walled(_way=_a_voxel)),
     "masses at walls whole": _weighed(_extent=_whole),
-    "walls hold nothing": _weighed(_shear=_shear(_held=_never), _extent=_whole),
+    "walls hold nothing": _weighed(
+        _shear=with_names(viscosity._shear, _held=_never), _stretched=_as_open, _extent=_whole
+    ),
+    "stretches as open as their cells": _weighed(_stretched=_as_open),
     "cubes at the surface full or empty": _weighed(_full=_all_or_none),
-    "a film's one face like any other": _weighed(_shear=_shear(_thin=_like_any)),
+    "a film's one face like any other": _weighed(**_walled(_thin=_like_any)),
     "films too thin for the grid slide": exchanged("liquid.films", "slow", lambda *a: None),
-    "their thickness is twice as much": exchanged("liquid.films", "_slow", with_names(films._slow, _thickness=_twice)),
+    "the grid keeps films of half a voxel": exchanged("liquid.films", "_measure", with_names(films._measure, THIN=0.0)),
+    "their thickness is twice as much": exchanged(
+        "liquid.films", "_measure", with_names(films._measure, _thickness=_twice)
+    ),
     "what sticks slides": exchanged("liquid.viscosity", "stick", lambda *a: None),
     "the rim goes on from inside": exchanged("liquid.extrapolation", "THERE", np.float32(1e9)),
     "solved to a twentieth": _roughly,
@@ -116,9 +135,11 @@ AIMED: dict[str, tuple[str, ...]] = {
     "walls a voxel away": ("Walls",),
     "masses at walls whole": ("Walls",),
     "walls hold nothing": ("Walls", "DraggedAlong"),
+    "stretches as open as their cells": ("LeaningFilm",),
     "cubes at the surface full or empty": ("Film",),
     "a film's one face like any other": ("Film",),
     "films too thin for the grid slide": ("Film",),
+    "the grid keeps films of half a voxel": ("LeaningFilm",),
     "their thickness is twice as much": ("Film",),
     "what sticks slides": ("Channel",),
     "the rim goes on from inside": ("TurningDisc",),

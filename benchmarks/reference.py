@@ -433,9 +433,20 @@ def _thick() -> list[Row]:
             "B06",
             "speed amid a film on a slope across the grid",
             "Nusselt 1916",
-            "reported",
+            "35, 20, 10, 10 %",
             (0.4, 0.75, 1.5, 3),
             thick.leaning_film,
+        ),
+        *(
+            Row(
+                "B15",
+                f"speed of a draining coat by its thickness, {where}",
+                "Jeffreys 1930",
+                "35, 20, 10 %",
+                (0.4, 0.75, 1.5),
+                lambda n, lean=lean: thick.draining(n, lean),  # type: ignore[misc]
+            )
+            for where, lean in (("upright", False), ("leaning", True))
         ),
         Row("B09", "front after 1 s, 0.299 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[0] / 0.299),
         Row("B09", "front after 5 s, 0.396 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[1] / 0.396),

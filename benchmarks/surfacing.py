@@ -6,21 +6,15 @@ Writes its table into docs/validation.md between its marks.
 from __future__ import annotations
 
 import sys
-import tempfile
 import time as clock
 from pathlib import Path
 
 import numpy as np
 
-from basin.cache import Cache
 from basin.geometry.mesh import TriangleMesh
-from basin.scene import load_scene
-from basin.stages.files import SceneFiles
 from basin.stages.liquid_stage import frame_arrays
-from basin.stages.run import run
-from basin.stages.surface_stage import SurfaceWorld, frame_grid, frame_points
+from basin.stages.surface_stage import frame_grid, frame_points
 from basin.surface.field import Points, particle_field
-from basin.surface.health import health
 from basin.surface.mesh import Surroundings, surface_frame
 from basin.surface.settings import Filter, SurfaceSettings
 from tests.reference.tanks import box_fill, liquid
@@ -29,8 +23,6 @@ PAGE = Path(__file__).resolve().parent.parent / "docs" / "validation.md"
 BEGIN, END = "<!-- surfacing: begin -->", "<!-- surfacing: end -->"
 SIZE, LEVEL, DX = (0.6, 0.4, 0.6), 0.2, 0.01
 FRAMES = 24
-SHOTS = Path(__file__).resolve().parent.parent / "demo" / "scenes"
-EVERY = 8
 
 CHOICES: list[tuple[str, SurfaceSettings]] = [
     ("balls, 0.9 spacings", SurfaceSettings(method="spheres", filters=[])),
@@ -134,59 +126,12 @@ def rows(choices: list[tuple[str, SurfaceSettings]]) -> list[str]:
     return lines
 
 
-def along(file: Path) -> str:
-    """A demo shot's frames at draft: the mesh's volume against the liquid's, layers, seconds."""
-    scene = load_scene(file)
-    with tempfile.TemporaryDirectory() as folder:
-        cache = Cache(Path(folder))
-        for _ in run(scene, file.parent, cache, stages=("liquid",), quality="draft"):
-            pass
-        world = SurfaceWorld(scene, SceneFiles(file.parent), "draft")
-        frames = list(range(scene.time.first, scene.time.last + 1, EVERY))
-        error, took, triangles, thin, open_edges = [], [], [], [], 0.0
-        for frame in [scene.time.last, *frames]:  # the first of them is compiled and sampled in
-            data = cache.stage("liquid").frame(frame)
-            liquid_volume = cache.stage("liquid").records()[frame].readings["volume"]
-            start = clock.perf_counter()
-            made = surface_frame(*world.frame(data, frame))
-            took.append(clock.perf_counter() - start)
-            found = health(made, world.voxel, liquid_volume)
-            error.append(found["volume_error"])
-            triangles.append(found["triangles"])
-            open_edges += found["open_edges"]
-            thin.append(len(made.field.layers) / len(data["position"]) if made.field and made.field.layers else 0.0)
-    worst = max(error[1:], key=abs)
-    return (
-        f"| {file.stem} | {100 * worst:+.2f} % | {100 * float(np.median(np.abs(error[1:]))):.2f} % | "
-        f"{100 * max(thin[1:]):.0f} % | {max(triangles[1:]):,.0f} | {open_edges:.0f} | "
-        f"{np.median(took[1:]):.2f} | {max(took[1:]):.2f} |"
-    )
-
-
-def shots() -> list[str]:
-    """The table of shots."""
-    lines = [
-        "",
-        f"Along the demo's shots at draft, each {EVERY}th frame by the shot's own settings, one frame at "
-        "a time on all processors: the mesh's volume against the liquid's, and the share of particles that lie in "
-        "films, sheets and threads.",
-        "",
-        "| shot | worst volume | median | in layers, most | triangles, most | open edges | seconds, median | most |",
-        "| --- | ---: | ---: | ---: | ---: | ---: | ---: | ---: |",
-    ]
-    for file in sorted(SHOTS.glob("TM*.json")):
-        lines.append(along(file))
-        print(lines[-1], flush=True)
-    return lines
-
-
 def main() -> int:
     """Measure and renew the page; `--only WORD` prints the rows with the word and leaves the page."""
     words = sys.argv[sys.argv.index("--only") + 1 :] if "--only" in sys.argv else []
     lines = rows([c for c in CHOICES if not words or any(word in c[0] for word in words)])
     if words:
         return 0
-    lines += shots()
     text = PAGE.read_text(encoding="utf-8")
     head, rest = text.split(BEGIN)
     _, tail = rest.split(END)

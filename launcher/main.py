@@ -21,7 +21,7 @@ USAGE = """usage: ./zinc COMMAND
   status             say what runs
   test [LABEL ...]   run all tests and checks, or some of Django's test labels
   bench [--mutants | --reference | --surfacing | --cold | --memory | --attack | --forecast | --actions |
-        --long | --rehearsal | --flows | --beside COMMIT | --large | --only WORD]
+        --long | --rehearsal | --flows | --shots | --beside COMMIT | --large | --only WORD]
                      measure; see docs/performance.md
   screenshots        renew docs/screenshots from the demo data"""
 
@@ -311,6 +311,7 @@ def bench(arguments: list[str]) -> int:
         "actions",
         "rehearsal",
         "flows",
+        "shots",
     )
     module = next((f"benchmarks.{name}" for name in others if f"--{name}" in arguments), "benchmarks.speed")
     env = Profile("test").environment()

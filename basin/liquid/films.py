@@ -1,10 +1,13 @@
-"""Drag of viscous films too thin for the grid.
+"""Viscous films too thin for the grid.
 
 A film on a wall flows as its thickness h allows: the wall pulls at it with 3 nu / h^2 of its mean velocity (Nusselt
 1916; Oron, Davis & Bankoff 1997, Rev Mod Phys 69(3)). So thin places hardly flow, thick ones fill them, and a coat
-stays whole. Where a film is thinner than half a voxel no cell holds it: its particles fly on their own and would slide
-as if there were no viscosity. Here each is told its film's thickness by its neighbours' volume per area, and slowed by
-it. Thicker films are the grid's; `basin.liquid.viscosity` weighs what shears against their wall.
+stays whole. What presses it on the wall drives it down its own slope too, with g grad h.
+
+Where a film is thinner than half a voxel no cell holds it; thinner than a voxel only some do, others not, as the wall
+leans across the grid. So particles of such films fly on their own: each is told its film's thickness by its neighbours'
+volume per area, and is slowed by it and borne by the wall. Thicker films are the grid's; `basin.liquid.viscosity`
+weighs what strains against their wall.
 """
 
 from __future__ import annotations
@@ -18,10 +21,16 @@ from basin.liquid.particles import M, V, X
 from basin.liquid.solids import Solids, velocity_of
 from basin.liquid.sorting import Arranged
 
-RADIUS = 1.5  # voxels, of what a particle sees; at most two
-AT_WALL = 0.75  # voxels: particles farther from a wall do not lie on it
-FEWEST = 4  # neighbours that make a film; with fewer a particle is a drop as wide as its volume
-MOST = 400  # particles looked at about a cell: more than a film has
+RADIUS = 2.0  # voxels, of what a particle sees; at most two
+THIN = 0.8  # voxels: thicker films are the grid's
+HOLDS = 3.0  # 1/s: what a wall holds back more slowly is the grid's too, as liquid without viscosity is
+AT_WALL = 0.9  # voxels: particles farther from a wall do not lie on it
+LYING = (-0.25, 1.5)  # voxels from the wall between which neighbours are of the same film
+OVER = 1.0  # voxels off the wall, where there is no liquid over a thin film:
+SHALLOW = -0.2  # its level there is no deeper
+FEWEST = 2  # neighbours that make a film; with fewer a particle is a drop as wide as its volume
+MOST = 640  # particles looked at about a cell: more than a film has
+ITSELF = 0.5  # of a particle is left out: it sees itself for sure, which is one too many if they lie at random
 EDGE = 0.34  # of the radius: how far beside a particle at a straight rim the mean of its neighbours lies
 MISSING = 0.3  # share of a film that is missing there; half, less what ragged rims only seem to lack
 THINNEST = 0.05  # voxels
@@ -55,22 +64,29 @@ def _about(begin, end, where, record, i, j, k, found):
             for dk in range(-2, 3):
                 first, after = at(begin, where, i + di, j + dj, k + dk), at(end, where, i + di, j + dj, k + dk)
                 for p in range(first, min(after, first + found.shape[0] - n)):
-                    found[n, 0], found[n, 1], found[n, 2] = record[p, X], record[p, X + 1], record[p, X + 2]
+                    x, y, z = record[p, X], record[p, X + 1], record[p, X + 2]
+                    # where it is seen, which in periodic domains is not where it is
+                    found[n, 0] = i + di + (x - np.floor(x))
+                    found[n, 1] = j + dj + (y - np.floor(y))
+                    found[n, 2] = k + dk + (z - np.floor(z))
                     found[n, 3] = record[p, M]
                     n += 1
     return n
 
 
 @kernel
-def _thickness(place, normal, volume, found, count):
-    """Volume per area about a particle on a wall, voxels, by the particles that lie on the same one."""
+def _thickness(place, away, normal, volume, found, count):
+    """Volume per area about a particle as far from a wall, voxels, and its slope (3,) along the wall.
+
+    By the particles that lie on the same wall; of a drop by itself its width.
+    """
     n, total, per_area, a0, a1, a2 = -1, 0.0, 0.0, 0.0, 0.0, 0.0
     for q in range(count):
         dx, dy, dz = found[q, 0] - place[0], found[q, 1] - place[1], found[q, 2] - place[2]
         up = dx * normal[0] + dy * normal[1] + dz * normal[2]
         dx, dy, dz = dx - up * normal[0], dy - up * normal[1], dz - up * normal[2]
         squared = (dx * dx + dy * dy + dz * dz) / (RADIUS * RADIUS)
-        if squared >= 1.0 or abs(up) > AT_WALL:
+        if squared >= 1.0 or away + up < LYING[0] or away + up > LYING[1]:
             continue
         n += 1
         w = (1.0 - squared) * found[q, 3]
@@ -78,13 +94,16 @@ def _thickness(place, normal, volume, found, count):
         a0, a1, a2 = a0 + w * dx, a1 + w * dy, a2 + w * dz
         per_area += (1.0 - squared) * w
     if n < FEWEST:
-        return np.cbrt(volume)
+        return np.cbrt(volume), 0.0, 0.0, 0.0
     beside = (a0 * a0 + a1 * a1 + a2 * a2) / (total * total * EDGE * EDGE * RADIUS * RADIUS)
-    return per_area * 3.0 / (np.pi * RADIUS * RADIUS * (1.0 - MISSING * min(beside, 1.0)))
+    per_area -= ITSELF * volume
+    thick = per_area * 3.0 / (np.pi * RADIUS * RADIUS * (1.0 - MISSING * min(beside, 1.0)))
+    steep = 12.0 / (np.pi * RADIUS**4)
+    return thick, a0 * steep, a1 * steep, a2 * steep
 
 
 @shared
-def _slow(start, first, record, where, ballistic, begin, end, nu, dt, phi, owner, motion):
+def _measure(start, first, record, where, begin, end, nu, level, phi, ballistic, film):
     for t in prange(first.shape[0]):
         node = np.empty((9, 9, 9), np.float32)
         load(phi, where, first[t, 0], first[t, 1], first[t, 2], node)
@@ -93,40 +112,86 @@ def _slow(start, first, record, where, ballistic, begin, end, nu, dt, phi, owner
         found = np.empty((MOST, 4), np.float32)
         last, count = -1, 0
         for p in range(start[t], start[t + 1]):
-            if not ballistic[p] or nu[p] <= 0.0:
+            if nu[p] <= 0.0:
                 continue
             x, y, z = record[p, X], record[p, X + 1], record[p, X + 2]
-            if sample(phi, where, x, y, z) > AT_WALL:
+            away = sample(phi, where, x, y, z)
+            if away > AT_WALL:
                 continue
+            normal = gradient(phi, where, x, y, z)
+            if not ballistic[p]:
+                up = OVER - away
+                high = x + up * normal[0], y + up * normal[1], z + up * normal[2]
+                if sample(level, where, high[0] - 0.5, high[1] - 0.5, high[2] - 0.5) < SHALLOW:
+                    continue
             i, j, k = int(x), int(y), int(z)
             cell = ((i & 7) * 8 + (j & 7)) * 8 + (k & 7)
             if cell != last:
                 last, count = cell, _about(begin, end, where, record, i, j, k, found)
-            normal = gradient(phi, where, x, y, z)
-            thick = max(_thickness((x, y, z), normal, record[p, M], found, count), THINNEST)
-            keep = 1.0 / (1.0 + 3.0 * nu[p] * dt / (thick * thick))
-            who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
-            own = velocity_of(motion, who, x, y, z)
-            r = record[p, V] - own[0], record[p, V + 1] - own[1], record[p, V + 2] - own[2]
-            away = r[0] * normal[0] + r[1] * normal[1] + r[2] * normal[2]
-            for d in range(3):  # along the wall; what comes off it does so freely
-                record[p, V + d] = own[d] + keep * (r[d] - away * normal[d]) + away * normal[d]
+            thick, s0, s1, s2 = _thickness((x, y, z), away, normal, record[p, M], found, count)
+            thick = max(thick, THINNEST)
+            if ballistic[p] or (thick < THIN and 3.0 * nu[p] > HOLDS * thick * thick):
+                film[p, 0], film[p, 1], film[p, 2], film[p, 3] = thick, s0, s1, s2
+                ballistic[p] = True
 
 
-def slow(at_hand: Arranged, ballistic: np.ndarray, nu: np.ndarray, solids: Solids, dt: float) -> None:
-    """Let walls slow the particles of films that no cell holds, in place.
+def measured(at_hand: Arranged, level: np.ndarray, ballistic: np.ndarray, nu: np.ndarray, solids: Solids) -> np.ndarray:
+    """Thickness of the thin films that particles lie in, voxels, and its slope: float32 (n, 4), 0 for others.
+
+    Those of films fly on their own from now.
 
     Parameters
     ----------
-    ballistic : bool (n,), particles that no cell holds
+    level : level set of the liquid at cells' centres, voxels
+    ballistic : bool (n,), particles that no cell holds; those of films are added in place
     nu : float32 (n,), kinematic viscosity, voxels^2 per second
-    dt : seconds that it acts
     """
-    if not ballistic.any():
-        return
     tiling, tiles = at_hand.tiling, at_hand.tiles
     record = at_hand.particles.record
+    film = np.zeros((len(record), 4), np.float32)
+    if not (nu > 0).any():
+        return film
     begin, end = tiles.field(dtype=np.int32), tiles.field(dtype=np.int32)
     _cells(tiling.start, tiling.first, record, tiles.where, begin, end)
-    places = (tiling.start, tiling.first, record, tiles.where, ballistic)
-    _slow(*places, begin, end, nu, dt, solids.phi, solids.owner, solids.motion)
+    tiles.wrap(begin, end)
+    places = (tiling.start, tiling.first, record, tiles.where)
+    _measure(*places, begin, end, nu, level, solids.phi, ballistic, film)
+    return film
+
+
+@shared
+def _slow(start, record, where, film, nu, kick, dt, phi, owner, motion):
+    for t in prange(start.shape[0] - 1):
+        for p in range(start[t], start[t + 1]):
+            if film[p, 0] <= 0.0:
+                continue
+            x, y, z = record[p, X], record[p, X + 1], record[p, X + 2]
+            normal = gradient(phi, where, x, y, z)
+            keep = 1.0 / (1.0 + 3.0 * nu[p] * dt / (film[p, 0] * film[p, 0]))
+            weight = min(kick[0] * normal[0] + kick[1] * normal[1] + kick[2] * normal[2], np.float32(0.0))
+            who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
+            own = velocity_of(motion, who, x, y, z)
+            r = record[p, V] - own[0], record[p, V + 1] - own[1], record[p, V + 2] - own[2]
+            off = r[0] * normal[0] + r[1] * normal[1] + r[2] * normal[2]
+            leaves = (
+                off if off > 0.0 or sample(phi, where, x, y, z) > film[p, 0] else 0.0
+            )  # what is below bears the rest
+            for d in range(3):
+                record[p, V + d] = (
+                    own[d] + keep * (r[d] - off * normal[d] + weight * film[p, 1 + d]) + leaves * normal[d]
+                )
+
+
+def slow(at_hand: Arranged, film: np.ndarray, nu: np.ndarray, kick: np.ndarray, solids: Solids, dt: float) -> None:
+    """Let walls slow the particles of films along themselves, and bear them, in place.
+
+    Parameters
+    ----------
+    film : float32 (n, 4), as measured
+    nu : float32 (n,), kinematic viscosity, voxels^2 per second
+    kick : (3,), voxels per second that gravity has given: what lies on a wall runs down its own slope
+    dt : seconds that it acts
+    """
+    record = at_hand.particles.record
+    walls = (solids.phi, solids.owner, solids.motion)
+    _slow(at_hand.tiling.start, record, at_hand.tiles.where, film, nu, kick.astype(np.float32), dt, *walls)

@@ -46,7 +46,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Tiling, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-16"
+ALGORITHM = "liquid-17"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -75,7 +75,8 @@ class Moment:
     mass : particle volume about faces
     system : of the pressure
     solved, contact : the same and the solids as liquid meets them, from which it may part
-    ballistic : particles with no liquid about them
+    ballistic : particles with no liquid about them, and those of viscous films too thin for the grid
+    film : thickness of those films, see `basin.liquid.films`; None if nothing is viscous
     valid : faces that carry the liquid's velocity
     nu : viscosity in cells, voxels^2/s; None if nothing is viscous
     """
@@ -103,6 +104,7 @@ class Moment:
     solved: pressure.System = field(init=False)
     contact: Solids = field(init=False)
     ballistic: np.ndarray = field(init=False)
+    film: np.ndarray | None = None
     valid: list[np.ndarray] = field(init=False)
     nu: np.ndarray | None = None
 
@@ -319,11 +321,18 @@ class Liquid:
         particles, layout = self.state.particles, self.world.layout
         m.system = pressure.assemble(m.phi, m.solids)
         m.ballistic = levelset.ballistic(particles, m.tiling, m.system.index, m.tiles)
+        if "viscosity" in self.world.carried:
+            m.film = films.measured(self._arranged(m), m.phi, m.ballistic, self._viscosity(), m.solids)
         if m.push is not None:
             forces.push(m.velocity, m.phi, m.solids.open, m.tiles, m.push)
             forces.push_alone(particles, m.ballistic, layout, m.push)
         # gravity last: a drag that took something off what pressure is about to balance would drive currents
         forces.add(m.velocity, m.kick)
+
+    def _viscosity(self) -> np.ndarray:
+        """Of every particle, voxels^2/s."""
+        column = self.world.carried.at("viscosity").start
+        return np.asarray(self.state.particles.carried[:, column] / np.float32(self.world.layout.dx**2))
 
     def _project(self, m: Moment, tally: Tally) -> None:
         """Make the flow free of divergence."""
@@ -379,9 +388,8 @@ class Liquid:
         s, arranged = self.state, self._arranged(m)
         flip = self.world.flip_share
         s.speed = transfer.to_particles(arranged, m.velocity, m.before, flip, m.ballistic, m.kick, m.reflects)
-        if m.nu is not None and not m.reflects:
-            nu = s.particles.carried[:, self.world.carried.at("viscosity").start] / self.world.layout.dx**2
-            films.slow(arranged, m.ballistic, nu, m.solids, 2 * m.dt)
+        if m.film is not None:
+            films.slow(arranged, m.film, self._viscosity(), m.kick, m.solids, m.acting)
         move = s.speed * m.dt
         if not move <= SPIKE * m.expected and not spikes_pass:
             raise Spike
@@ -390,7 +398,7 @@ class Liquid:
         tally.held_back += int(move > LONGEST_MOVE)
         tally.longest_move = max(tally.longest_move, min(move, LONGEST_MOVE))
         if not m.reflects:
-            tally.flew(m.ballistic, s.particles.velocity)
+            tally.flew(m.ballistic if m.film is None else m.ballistic & (m.film[:, 0] == 0), s.particles.velocity)
 
     def _advect(self, m: Moment, begin: np.ndarray) -> None:
         """Move particles, which began at (n, 3), and take away what leaves."""

@@ -8,10 +8,11 @@ least (Batty & Bridson 2008, "Accurate viscous free surfaces for buckling, coili
 symmetric gradient of the staggered velocity, stretches at cells' centres and shears at their edges; m and V are the
 shares of the cubes about faces, centres and edges that liquid fills. A free surface then bears no stress by itself,
 and turning as a whole is free, since it has no strain. Liquid sticks to solids: faces whose centre lies in one move
-with it. Between such a face and the next in the liquid the velocity falls over the distance d from that one to the
-wall, not over a voxel, so a shear there weighs 1/d: the energy of a layer as thick as d whose slope is 1/d. The mass
-about such a face goes half as far as d: across a channel these are linear finite elements with lumped masses, whose
-steady flow is exact.
+with it. Between such a face and the next in the liquid the velocity falls over the way d along the axis from that one
+to the wall, not over a voxel, so a shear or a stretch there weighs 1/d: the energy of a layer as thick as d whose slope
+is 1/d. The mass about such a face goes half as far as d: across a channel these are linear finite elements with lumped
+masses, whose steady flow is exact. Along walls that lean across the grid stretches take as much as shears do; weighed
+by their cell's open share alone they would let a film of three voxels flow up to 1.9 times too fast.
 
 The matrix is symmetric and positive definite; it is solved by conjugate gradients with its diagonal, in double
 precision and without being stored, tile by tile. Walls thinner than the grid can tell part no shear.
@@ -38,7 +39,7 @@ from basin.liquid.sorting import Tiling
 TOLERANCE = 1e-6  # of the momentum that there is
 MOST_STEPS = 3000
 TOUCHES = np.float32(1e-3)  # voxels: a face's centre this near to a solid is in it
-NEAREST = np.float32(0.1)  # voxels: least distance between a face's centre and the wall that it shears against
+NEAREST = np.float32(0.1)  # voxels: least way between a face's centre and the wall that it strains against
 # steps along the axes between nodes and between cells in blocks of a tile and its rim that lie as lines
 NODE, CELL = (121, 11, 1), (100, 10, 1)
 BETWEEN = np.array(
@@ -128,32 +129,61 @@ def _held(node, opened, n, p, axis):
     return inside or opened[axis, p] <= SLIT
 
 
+@kernel(inline="always")
+def _way(free, held):
+    """How far from a face the wall is, towards one beside it that the wall holds, by their distances to it."""
+    return max(free / (free - min(held, np.float32(0.0))), NEAREST)
+
+
 @kernel
 def _extent(node, opened, n, p, axis):
     """Volume of which a face's velocity moves the mass: halfway to its neighbours, or to a wall before them."""
-    near = max(_centre(node, n, NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]), NEAREST)
+    one, two = NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]
+    near = _centre(node, n, one, two)
     volume = np.float32(1.0)
     for d in range(3):
         length = np.float32(0.0)
         for side in (-1, 1):
-            beside = _held(node, opened, n + side * NODE[d], p + side * CELL[d], axis)
-            length += np.float32(0.5) * (min(near, np.float32(1.0)) if beside else np.float32(1.0))
+            beside = n + side * NODE[d]
+            if _held(node, opened, beside, p + side * CELL[d], axis):
+                length += np.float32(0.5) * _way(near, _centre(node, beside, one, two))
+            else:
+                length += np.float32(0.5)
         volume *= length
     return volume
 
 
 @kernel
-def _thin(distance, depth):
-    """How much more than 1 / distance the shear of a film against its wall weighs that has only one face across it.
+def _thin(near, step, depth):
+    """How much more a strain of a film against its wall weighs that has only one face across it.
 
     The face's velocity u is that of the particles at its own distance d from the wall; in the mean over a film of
     thickness h it is u h / 2d, and the mass about the face goes (1 + d) / 2 far. So a weight of 1 / d lets it flow
-    3 (1 + d) / 4h times as fast as Nusselt (1916).
+    3 (1 + d) / 4h times as fast as Nusselt (1916). `near` is d, `step` how much farther the next face would be, and
+    `depth` the liquid's level there.
     """
-    thick = FILM[0] + FILM[1] * (distance - depth)
-    alone = _clipped((distance + np.float32(0.5) - thick) / FADES)
-    more = np.float32(0.75) * (np.float32(1.0) + distance) / max(thick, THINNEST_FILM)
+    thick = FILM[0] + FILM[1] * (near - depth)
+    alone = _clipped((near + np.float32(0.5) * step - thick) / FADES)
+    more = np.float32(0.75) * (np.float32(1.0) + near) / max(thick, THINNEST_FILM)
     return np.float32(1.0) + alone * max(more - np.float32(1.0), np.float32(0.0))
+
+
+@kernel
+def _against(node, n, beside, one, two, depth):
+    """What a strain between a free face, at node n, and one beside it that a wall holds weighs."""
+    free, held = _centre(node, n, one, two), _centre(node, beside, one, two)
+    return _thin(free, free - min(held, np.float32(0.0)), depth) / _way(free, held)
+
+
+@kernel
+def _stretched(node, opened, n, p, axis, depth, own):
+    """Share of a cell that is open, or what its stretch along an axis weighs against a wall."""
+    one, two = NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]
+    low, high = n, n + NODE[axis]
+    low_in, high_in = _held(node, opened, low, p, axis), _held(node, opened, high, p + CELL[axis], axis)
+    if low_in == high_in:
+        return own
+    return _against(node, high if low_in else low, low if low_in else high, one, two, depth)
 
 
 @kernel
@@ -163,18 +193,19 @@ def _shear(node, opened, n, p, x, y, along, depth):
     The edge lies along an axis, at node n and cell p, between two faces square to x and two square to y; `depth` is the
     liquid's level there.
     """
-    distance, walled = np.float32(1.0), False
+    weight, walled = np.float32(0.0), False
     for turn in range(2):
         here, across = (x, y) if turn == 0 else (y, x)
         # faces square to `across`, a step along `here` apart
+        low = n - NODE[here]
         high_in = _held(node, opened, n, p, across)
-        low_in = _held(node, opened, n - NODE[here], p - CELL[here], across)
+        low_in = _held(node, opened, low, p - CELL[here], across)
         if high_in != low_in:
             walled = True
-            free = _centre(node, n - NODE[here] if high_in else n, NODE[here], NODE[along])
-            distance = min(distance, max(free, NEAREST))
+            found = _against(node, low if high_in else n, n if high_in else low, NODE[here], NODE[along], depth)
+            weight = max(weight, found)
     if walled:
-        return _thin(distance, depth) / distance
+        return weight
     return _clipped(np.float32(0.5) + np.float32(0.5) * (node[n] + node[n + NODE[along]]))
 
 
@@ -212,8 +243,10 @@ def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wid
                     p = ((a + 1) * 10 + b + 1) * 10 + c + 1
                     n = ((a + 1) * 11 + b + 1) * 11 + c + 1
                     if room_line[p] >= LEAST_ROOM:
-                        inside = _clipped(np.float32(0.5) - depth_line[p]) * own[t, a, b, c]
-                        cell[t, a, b, c] = np.float32(2.0 * dt) * thick_line[p] * inside
+                        stiff = np.float32(2.0 * dt) * thick_line[p] * _full(depth_line[p])
+                        for d in range(3):
+                            weight = _stretched(node_line, opened, n, p, d, depth_line[p], own[t, a, b, c])
+                            cell[d, t, a, b, c] = stiff * weight
                     for e in range(3):
                         x, y, along = BETWEEN[e, 0], BETWEEN[e, 1], BETWEEN[e, 2]
                         level = _depth(depth_line, room_line, p, CELL[x], CELL[y])
@@ -231,16 +264,18 @@ def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wid
 
 
 @shared
-def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
+def _diagonal(first, where, inside, cell_x, cell_y, cell_z, xy, xz, yz, mass, inverse, live):
     for t in prange(1, first.shape[0]):
-        block = np.empty((4, 10, 10, 10), np.float32)
+        block = np.empty((6, 10, 10, 10), np.float32)
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        load(cell, where, i0, j0, k0, block[0])
-        load(xy, where, i0, j0, k0, block[1])
-        load(xz, where, i0, j0, k0, block[2])
-        load(yz, where, i0, j0, k0, block[3])
-        line = block.reshape((4, 1000))
-        if all_zero(block.reshape(4000)):
+        load(cell_x, where, i0, j0, k0, block[0])
+        load(cell_y, where, i0, j0, k0, block[1])
+        load(cell_z, where, i0, j0, k0, block[2])
+        load(xy, where, i0, j0, k0, block[3])
+        load(xz, where, i0, j0, k0, block[4])
+        load(yz, where, i0, j0, k0, block[5])
+        line = block.reshape((6, 1000))
+        if all_zero(block.reshape(6000)):
             continue
         for a in range(8):
             for b in range(8):
@@ -253,8 +288,8 @@ def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
                         if m < 0:
                             continue
                         step = 100 if d == 0 else (10 if d == 1 else 1)
-                        stiff = line[0, p] + line[0, p - step]
-                        first_edge, second_edge = (1, 2) if d == 0 else ((1, 3) if d == 1 else (2, 3))
+                        stiff = line[d, p] + line[d, p - step]
+                        first_edge, second_edge = (3, 4) if d == 0 else ((3, 5) if d == 1 else (4, 5))
                         first_step = 10 if d == 0 else 100
                         second_step = 10 if d == 2 else 1
                         stiff += line[first_edge, p] + line[first_edge, p + first_step]
@@ -265,15 +300,17 @@ def _diagonal(first, where, inside, cell, xy, xz, yz, mass, inverse, live):
 
 
 @kernel(parallel=True)
-def _gather(row, first, where, cell, xy, xz, yz, weight):
+def _gather(row, first, where, cell_x, cell_y, cell_z, xy, xz, yz, weight):
     """The weights of tiles with their rims, as lines, so that iterations need not look for them."""
     for n in prange(row.shape[0]):
         t = row[n]
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        load(cell, where, i0, j0, k0, weight[n, 0])
-        load(xy, where, i0, j0, k0, weight[n, 1])
-        load(xz, where, i0, j0, k0, weight[n, 2])
-        load(yz, where, i0, j0, k0, weight[n, 3])
+        load(cell_x, where, i0, j0, k0, weight[n, 0])
+        load(cell_y, where, i0, j0, k0, weight[n, 1])
+        load(cell_z, where, i0, j0, k0, weight[n, 2])
+        load(xy, where, i0, j0, k0, weight[n, 3])
+        load(xz, where, i0, j0, k0, weight[n, 4])
+        load(yz, where, i0, j0, k0, weight[n, 5])
 
 
 @kernel(inline="always")
@@ -317,14 +354,13 @@ def _apply(row, first, where, weight, mass, inverse, u, v, w, out, part):
         load(v, where, i0, j0, k0, flow[1])
         load(w, where, i0, j0, k0, flow[2])
         x, y, z = flow[0].reshape(1000), flow[1].reshape(1000), flow[2].reshape(1000)
-        c, e = weight[n, 0].reshape(1000), weight[n, 1].reshape(1000)
-        f, g = weight[n, 2].reshape(1000), weight[n, 3].reshape(1000)
-        _stretch(stress[0], c, x, 0, 900, 100)
-        _stretch(stress[1], c, y, 100, 900, 10)
-        _stretch(stress[2], c, z, 100, 900, 1)
-        _sheared(stress[3], e, x, y, 100, 1000, 10, 100)
-        _sheared(stress[4], f, x, z, 100, 1000, 1, 100)
-        _sheared(stress[5], g, y, z, 100, 900, 1, 10)
+        stiff = weight[n].reshape((6, 1000))
+        _stretch(stress[0], stiff[0], x, 0, 900, 100)
+        _stretch(stress[1], stiff[1], y, 100, 900, 10)
+        _stretch(stress[2], stiff[2], z, 100, 900, 1)
+        _sheared(stress[3], stiff[3], x, y, 100, 1000, 10, 100)
+        _sheared(stress[4], stiff[4], x, z, 100, 1000, 1, 100)
+        _sheared(stress[5], stiff[5], y, z, 100, 900, 1, 10)
         total = _pull(
             out[0, t].reshape(512),
             mass[0, t].reshape(512),
@@ -417,26 +453,25 @@ class Viscous:
         """
         tiles = self.tiles = solids.tiles
         self._solids = solids
-        self._cell = tiles.field()
-        shape = (3, *self._cell.shape)
-        self._edge, self._mass, self._inverse = (np.zeros(shape, np.float32) for _ in range(3))
+        shape = (3, *phi.shape)
+        self._cell, self._edge, self._mass, self._inverse = (np.zeros(shape, np.float32) for _ in range(4))
         grid = (tiles.first, tiles.where)
         room = (solids.phi, *solids.open, solids.own, solids.wide)
         _weigh(*grid, phi, nu, dt, *room, self._cell, self._edge, self._mass)
-        tiles.wrap(self._cell, *self._edge)
+        tiles.wrap(*self._cell, *self._edge)
         live = np.zeros(len(tiles) + 1, bool)
         _diagonal(
             *grid,
             tiles.between_walls(np.flatnonzero(tiles.layout.periodic)),
-            self._cell,
+            *self._cell,
             *self._edge,
             self._mass,
             self._inverse,
             live,
         )
         self._row = np.flatnonzero(live)
-        self._weight = np.empty((len(self._row), 4, 10, 10, 10), np.float32)
-        _gather(self._row, *grid, self._cell, *self._edge, self._weight)
+        self._weight = np.empty((len(self._row), 6, 10, 10, 10), np.float32)
+        _gather(self._row, *grid, *self._cell, *self._edge, self._weight)
 
     def damp(
         self, velocity: list[np.ndarray], tolerance: float = TOLERANCE, guess: list[np.ndarray] | None = None

@@ -39,11 +39,10 @@ SECONDS_PER_PARTICLE = 0.25e-6  # and substep
 SECONDS_OF_VISCOSITY = 3.0e-6
 SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
 SECONDS_A_SURFACE = 0.1
-SECONDS_PER_MESHED = 1.3e-6  # particle, at half the liquid's voxel
-SECONDS_PER_POURED = 2.2e-8  # to the power of 1.6, more of streams: finer ones have more films and drops, which are
-SECONDS_POURED_MOST = 30e-6  # looked at and drawn by themselves; at most for each particle
-SECONDS_PER_NODE = 15e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
-SECONDS_OF_CUTTING = 0.10e-6  # for each node of that grid, where meshes are taken out of the surface
+SECONDS_PER_MESHED = 1.5e-6  # particle, at half the liquid's voxel
+SECONDS_PER_POURED = 11e-6  # more of streams, whose films and drops are looked at and drawn by themselves
+SECONDS_PER_NODE = 20e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
+SECONDS_OF_CUTTING = 0.08e-6  # for each node of that grid, where meshes are taken out of the surface
 SECONDS_OF_MASKING = 0.27e-6  # for each node and filter with a mask
 
 
@@ -193,8 +192,7 @@ def surface_seconds(size: Size, scene: Scene) -> float:
     """Seconds of this kind of machine that all frames of the surface take, two at a time."""
     settings = scene.surface
     finer = (0.5 / settings.voxel_share) ** 2
-    a_poured = np.minimum(SECONDS_PER_POURED * size.poured**0.6, SECONDS_POURED_MOST)
-    each = SECONDS_A_SURFACE + (SECONDS_PER_MESHED * size.over + a_poured * size.poured) * finer
+    each = SECONDS_A_SURFACE + (SECONDS_PER_MESHED * size.over + SECONDS_PER_POURED * size.poured) * finer
     a_node = SECONDS_PER_NODE + SECONDS_OF_MASKING * sum(one.mask.kind != "everywhere" for one in settings.filters)
     if settings.colliders == "remove" and any(isinstance(c.shape, MeshShape) for c in scene.of_kind(Collider)):
         a_node += SECONDS_OF_CUTTING

@@ -18,7 +18,7 @@ from basin.stages.stage import Cost, Job, stages
 BEGINNING = 4  # frames that are made and not counted
 FRAMES = 48
 # share of what is reckoned for it that this scene takes; such that the starting scenes are met in the mean
-LIGHT = {"liquid": 1.05, "surface": 0.49}
+LIGHT = {"liquid": 1.05, "surface": 0.6}
 MOST_FRAMES = 192  # of a machine so fast that fewer say nothing
 
 

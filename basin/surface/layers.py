@@ -44,9 +44,11 @@ GAP = 0.8  # of the reach: how far from the nearest disc a gap may be
 LAGS = 0.5  # of the reach: how far beside a rim that is drawn the mean of its discs lies
 OUTERMOST = 0.5  # of it: how far it goes on
 WALLS = 2.5  # spacings from a particle within which walls are looked for
-OPPOSED = np.float32(-0.3)  # product of the normals of walls that face away from each other
 MISSING = 0.3  # share that is missing at a straight edge; half, less what ragged edges only seem to lack
 EDGE = 0.34  # of the reach: how far beside a particle at a straight edge the mean of its neighbours lies
+CORNER = np.float32(
+    0.5
+)  # product of the normals of walls below which liquid on both is no layer bent, but two that meet
 AT_WALL = 0.5  # voxels above a wall up to which it is told on which side of it something is
 LYING = (0.5, 0.9)  # spacings between a wall and the layer's underside: nearer it lies on it, farther it flies
 
@@ -54,6 +56,10 @@ LYING = (0.5, 0.9)  # spacings between a wall and the layer's underside: nearer 
 # beside threads, height, normals, offsets, rims and reaches
 WEIGHT, PER_HALF, DRAWN, BESIDE, HIGH, NX, NY, NZ, OX, OY, OZ, RIMS, REACHES = range(13)
 SUMS = 13
+# and a vertex besides: how much higher they are drawn, that upwards, ways across threads and along layers, the way out
+# of the nearest disc
+OVER_IN_ALL, OVER, SIDEWAYS, ALONG, OUTWARDS = 0, 1, 4, 7, 10
+TOLD = 13
 
 Walls = Callable[[np.ndarray], np.ndarray]
 
@@ -243,8 +249,11 @@ def _step(x: np.ndarray, between: tuple[float, float]) -> np.ndarray:
 
 @kernel
 def _apart(facing, p, own):
-    """Whether two particles are near walls that face away from each other: what is between them is solid."""
-    return facing[p, 0] * facing[own, 0] + facing[p, 1] * facing[own, 1] + facing[p, 2] * facing[own, 2] < OPPOSED
+    """Whether two particles are near walls that meet at a corner or face away from each other: none is of both's."""
+    x, y, z = facing[own, 0], facing[own, 1], facing[own, 2]
+    a, b, c = facing[p, 0], facing[p, 1], facing[p, 2]
+    both = (x * x + y * y + z * z > 0.0) and (a * a + b * b + c * c > 0.0)
+    return both and x * a + y * b + z * c < CORNER
 
 
 @kernel
@@ -407,6 +416,19 @@ def _add(own, w, offset, axes, place, told):
 
 
 @kernel
+def _meets(own, axes, place):
+    """Whether a disc on a wall lies in front of those summed so far, on another wall that meets theirs at a corner."""
+    length = np.sqrt(own[NX] * own[NX] + own[NY] * own[NY] + own[NZ] * own[NZ])
+    x, y, z = own[NX] / length, own[NY] / length, own[NZ] / length
+    if x * axes[2, 0] + y * axes[2, 1] + z * axes[2, 2] >= CORNER:
+        return False
+    per = 1.0 / own[WEIGHT]
+    dx, dy, dz = own[OX] * per - place[0], own[OY] * per - place[1], own[OZ] * per - place[2]
+    before = dx * axes[2, 0] + dy * axes[2, 1] + dz * axes[2, 2]
+    return x * dx + y * dy + z * dz > 0.0 and before < 0.0
+
+
+@kernel
 def _upright(own, x, y, z):
     """Part of a vector along the mean normal, and that normal's length, from the sums of `_add`."""
     length = max(np.sqrt(own[NX] * own[NX] + own[NY] * own[NY] + own[NZ] * own[NZ]), 1e-20)
@@ -467,8 +489,9 @@ def draw(starts, centre, axes, thread, lying, half, drawn, reach, rim, low, voxe
             j_low, j_high, k_low, k_high = min(j_low, j0), max(j_high, j1), min(k_low, k0), max(k_high, k1)
         if j_high <= j_low or k_high <= k_low:
             continue
-        sums = np.zeros((hi - lo, j_high - j_low, k_high - k_low, SUMS), np.float32)
-        least = np.full(sums.shape[:3], np.float32(1e30), np.float32)
+        # of discs on one wall, and on another that meets it
+        sums = np.zeros((2, hi - lo, j_high - j_low, k_high - k_low, SUMS), np.float32)
+        least = np.full(sums.shape[:4], np.float32(1e30), np.float32)
         for m in range(starts[slab, 0], starts[slab, 1]):
             told = (half[m], drawn[m], thread[m], rim[m], reach[m])
             i0, i1 = _span_of(m, 0, centre, axes, thread, drawn, reach, low, voxel, lo, hi)
@@ -483,16 +506,54 @@ def draw(starts, centre, axes, thread, lying, half, drawn, reach, rim, low, voxe
                         a, b, c = _offsets(axes, m, x, y, z)
                         w = _weight(a, b, c, thread[m], lying[m], drawn[m], reach[m], voxel)
                         if w > 0.0:
-                            p, q, r = i - lo, j - j_low, k - k_low
-                            _add(sums[p, q, r], w, (b, c), axes[m], (x, y, z), told)
-                            least[p, q, r] = min(least[p, q, r], np.float32(_along(a, b, thread[m]) - rim[m]))
-        for p in range(sums.shape[0]):
-            for q in range(sums.shape[1]):
-                for r in range(sums.shape[2]):
-                    own = sums[p, q, r]
-                    if own[WEIGHT] > 0.0:
-                        i, j, k = lo + p, j_low + q, k_low + r
-                        phi[i, j, k] = min(phi[i, j, k], np.float32(_level(own, _beyond(own, least[p, q, r]))))
+                            p, q, r, g = i - lo, j - j_low, k - k_low, 0
+                            if lying[m] > 0.5 and sums[0, p, q, r, WEIGHT] > 0.0:
+                                g = int(_meets(sums[0, p, q, r], axes[m], (x, y, z)))
+                            _add(sums[g, p, q, r], w, (b, c), axes[m], (x, y, z), told)
+                            least[g, p, q, r] = min(least[g, p, q, r], np.float32(_along(a, b, thread[m]) - rim[m]))
+        for g in range(2):
+            for p in range(sums.shape[1]):
+                for q in range(sums.shape[2]):
+                    for r in range(sums.shape[3]):
+                        own = sums[g, p, q, r]
+                        if own[WEIGHT] > 0.0:
+                            i, j, k = lo + p, j_low + q, k_low + r
+                            level = np.float32(_level(own, _beyond(own, least[g, p, q, r])))
+                            phi[i, j, k] = min(phi[i, j, k], level)
+
+
+@kernel
+def _taken_back(place, own, told, lies, least, voxel):
+    """Move a vertex that is drawn too far off to where a layer's surface is; how far it may go for the volume's sake.
+
+    Parameters
+    ----------
+    own, told : sums of the discs about it, by `_add` and `_take_back`
+    """
+    beyond = _beyond(own, least)
+    level = _level(own, beyond)
+    acts = min(max(2.0 - 2.0 * abs(level) / voxel, 0.0), 1.0)
+    if acts <= 0.0:
+        return 1.0
+    per, thin = 1.0 / own[WEIGHT], own[WEIGHT] / own[PER_HALF]
+    less = 1.0 - thin / (own[DRAWN] * per)
+    # towards the middle, or the foot, which lies beneath what is drawn: the mean of ups is shorter than each
+    up = np.sqrt(told[OVER] ** 2 + told[OVER + 1] ** 2 + told[OVER + 2] ** 2)
+    longer = told[OVER_IN_ALL] / max(up, 1e-20)
+    height = _height(own)
+    kept = height - level if height > 0.0 else height + level
+    if lies > 0.5 * own[WEIGHT]:  # what has come through a wall goes back to it
+        kept = max(kept, -own[DRAWN] * per)
+    # in from the rim: as the thickness, and by what it is drawn beyond it, towards the mean of the discs, which at
+    # the rim alone is far beside it
+    out = max(beyond + thin, 0.0) * less
+    back = (1.0 - OUTERMOST / RIM) * own[RIMS] * per / (LAGS * own[REACHES])
+    up, length = _upright(own, told[ALONG], told[ALONG + 1], told[ALONG + 2])  # discs that lean have some
+    down = (height - kept * (1.0 - less) - up * back) / length
+    for d in range(3):
+        move = down * own[NX + d] + per * (longer * told[OVER + d] + less * told[SIDEWAYS + d])
+        place[d] -= acts * (move + out * told[OUTWARDS + d] + back * told[ALONG + d])
+    return 1.0 - acts + acts * min(2.0 * thin / voxel, 1.0)
 
 
 @shared
@@ -502,9 +563,8 @@ def _take_back(
 ):  # fmt: skip
     for v in prange(vertex.shape[0]):
         x, y, z = vertex[v, 0], vertex[v, 1], vertex[v, 2]
-        own = np.zeros(SUMS)
-        over, sideways, along_it, outwards = np.zeros(4), np.zeros(3), np.zeros(3), np.zeros(3)
-        lies, least = 0.0, 1e30
+        # of discs on one wall, and on another that meets it
+        sums, told, lies, least = np.zeros((2, SUMS)), np.zeros((2, TOLD)), np.zeros(2), np.full(2, 1e30)
         look = most + 3.0 * voxel
         i0, i1 = span(x, look, low[0], edge, shape[0])
         j0, j1 = span(y, look, low[1], edge, shape[1])
@@ -519,41 +579,27 @@ def _take_back(
                     # at its wall liquid faces the wall: what does not is of the other side
                     if w <= 0.0 or (lying[m] > 0.5 and faces > 0.3 and c + drawn[m] < AT_WALL * voxel):
                         continue
-                    _add(own, w, (b, c), axes[m], (dx, dy, dz), (half[m], drawn[m], thread[m], rim[m], reach[m]))
-                    lies += w * lying[m]
+                    g = 0
+                    if lying[m] > 0.5 and sums[0, WEIGHT] > 0.0:
+                        g = int(_meets(sums[0], axes[m], (dx, dy, dz)))
+                    of = half[m], drawn[m], thread[m], rim[m], reach[m]
+                    _add(sums[g], w, (b, c), axes[m], (dx, dy, dz), of)
+                    lies[g] += w * lying[m]
                     high, flat = lying[m] * (drawn[m] - half[m]), 1.0 - thread[m]
-                    over[3] += w * high
-                    for d in range(3):
-                        over[d] += w * high * axes[m, 2, d]
-                        sideways[d] += w * thread[m] * b * axes[m, 1, d]
-                        along_it[d] += w * (a * axes[m, 0, d] + flat * b * axes[m, 1, d])
                     along = _along(a, b, thread[m])
-                    if along - rim[m] < least:
-                        least, per = along - rim[m], 1.0 / max(along, 1e-12)
-                        for d in range(3):
-                            outwards[d] = (a * axes[m, 0, d] + flat * b * axes[m, 1, d]) * per
-        if own[WEIGHT] <= 0.0:
-            continue
-        beyond = _beyond(own, least)
-        level = _level(own, beyond)
-        acts = min(max(2.0 - 2.0 * abs(level) / voxel, 0.0), 1.0)
-        if acts <= 0.0:
-            continue
-        per, thin = 1.0 / own[WEIGHT], own[WEIGHT] / own[PER_HALF]
-        give[v] = 1.0 - acts + acts * min(2.0 * thin / voxel, 1.0)
-        less = 1.0 - thin / (own[DRAWN] * per)
-        # towards the middle, or the foot, which lies beneath what is drawn: the mean of ups is shorter than each
-        longer = over[3] / max(np.sqrt(over[0] ** 2 + over[1] ** 2 + over[2] ** 2), 1e-20)
-        height = _height(own)
-        kept = height - level if height > 0.0 else height + level
-        if lies > 0.5 * own[WEIGHT]:  # what has come through a wall goes back to it
-            kept = max(kept, -own[DRAWN] * per)
-        # in from the rim: as the thickness, and by what it is drawn beyond it, towards the mean of the discs, which at
-        # the rim alone is far beside it
-        out = max(beyond + thin, 0.0) * less
-        back = (1.0 - OUTERMOST / RIM) * own[RIMS] * per / (LAGS * own[REACHES])
-        up, length = _upright(own, along_it[0], along_it[1], along_it[2])  # discs that lean have some
-        down = (height - kept * (1.0 - less) - up * back) / length
-        for d in range(3):
-            move = down * own[NX + d] + per * (longer * over[d] + less * sideways[d])
-            found[v, d] -= acts * (move + out * outwards[d] + back * along_it[d])
+                    nearer = along - rim[m] < least[g]
+                    per = 1.0 / max(along, 1e-12)
+                    told[g, OVER_IN_ALL] += w * high
+                    for d in range(3):
+                        beside = a * axes[m, 0, d] + flat * b * axes[m, 1, d]
+                        told[g, OVER + d] += w * high * axes[m, 2, d]
+                        told[g, SIDEWAYS + d] += w * thread[m] * b * axes[m, 1, d]
+                        told[g, ALONG + d] += w * beside
+                        if nearer:
+                            told[g, OUTWARDS + d] = beside * per
+                    if nearer:
+                        least[g] = along - rim[m]
+        for g in range(2):
+            if sums[g, WEIGHT] > 0.0:
+                gives = _taken_back(found[v], sums[g], told[g], lies[g], least[g], voxel)
+                give[v] = min(give[v], gives)

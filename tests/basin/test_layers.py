@@ -52,6 +52,57 @@ def over_ball(thick: float, radius: float, inside: bool = False) -> np.ndarray:
     return r * np.stack([ring * np.cos(turn), y, ring * np.sin(turn)], axis=1)
 
 
+def in_cup(thick: float, radius: float, high: float) -> np.ndarray:
+    """Places (n, 3) of a film on the floor y = 0 and the wall of a round cup."""
+    count = round(np.pi * radius**2 * thick)
+    n = np.arange(count) + 0.5
+    out, turn = radius * np.sqrt(n / count), np.pi * (1 + np.sqrt(5)) * n
+    floor = np.stack([out * np.cos(turn), np.full(count, thick / 2), out * np.sin(turn)], axis=1)
+    r = radius - thick / 2
+    count = round(2 * np.pi * r * thick * (high - thick))
+    n = np.arange(count) + 0.5
+    turn = np.pi * (1 + np.sqrt(5)) * n
+    wall = np.stack([r * np.cos(turn), thick + (high - thick) * n / count, r * np.sin(turn)], axis=1)
+    return np.concatenate([floor, wall])
+
+
+def on_box(thick: float, half: float) -> np.ndarray:
+    """Places (n, 3) of a film on all six faces of a cube about the origin, evenly over each."""
+    wide = 2 * (half + thick / 2)
+    count = round(wide * np.sqrt(((2 * (half + thick)) ** 3 - (2 * half) ** 3) / (6 * wide**2)))
+    line = (np.arange(count) + 0.5) * wide / count - wide / 2
+    a, b = (g.ravel() for g in np.meshgrid(line, line, indexing="ij"))
+    rng = np.random.default_rng(6)
+    faces = []
+    for axis in range(3):
+        for side in (-1, 1):
+            place = np.empty((len(a), 3))
+            place[:, axis] = side * wide / 2
+            place[:, (axis + 1) % 3], place[:, (axis + 2) % 3] = a, b
+            place[:, [(axis + 1) % 3, (axis + 2) % 3]] += rng.uniform(-JITTER, JITTER, (len(a), 2)) * wide / count
+            faces.append(place)
+    return np.concatenate(faces)
+
+
+def curtain(top: float, bottom: float, wide: float) -> tuple[np.ndarray, np.ndarray]:
+    """Places (n, 3) of a sheet that falls freely between two thicknesses, particles of a volume of 1, and its y range.
+
+    Its speed u grows as u^2 = 2 g y, so its thickness goes as 1 / sqrt(y) (Torricelli; a slit of width `wide`).
+    """
+    begin = 8.0
+    end = begin * (top / bottom) ** 2
+    rng = np.random.default_rng(7)
+    y, rows = begin, []
+    while y < end:
+        apart = 1 / np.sqrt(top * np.sqrt(begin / y))
+        count = round(wide / apart)
+        x = (np.arange(count) + 0.5 + rng.uniform(-JITTER, JITTER, count)) * wide / count - wide / 2
+        step = count / (wide * top * np.sqrt(begin / y))
+        rows.append(np.stack([x, np.full(count, -y - step / 2) + rng.uniform(-JITTER, JITTER, count) * step, 0 * x], 1))
+        y += step
+    return np.concatenate(rows), np.array([-y, -begin])
+
+
 def meshed(points: Points, walls: Callable[[np.ndarray], np.ndarray] | None, **more: object) -> SurfaceFrame:
     """By the default settings, drawn up to walls if there are any."""
     settings = SurfaceSettings(colliders="remove" if walls else "leave", **more)  # type: ignore[arg-type]
@@ -117,6 +168,61 @@ class OnWalls(SimpleTestCase):
                     top = height[height > thick / 4]
                     self.assertLess(abs(float(np.median(top)) / thick - 1), 0.15)
 
+    def test_in_a_cup(self) -> None:
+        radius, high = 10.0, 16.0
+        for thick in (0.5, 1.0):
+            with self.subTest(thick=thick):
+                place = in_cup(thick, radius, high)
+
+                def away(p: np.ndarray) -> np.ndarray:
+                    return np.asarray(np.minimum(radius - np.hypot(p[:, 0], p[:, 2]), p[:, 1]))
+
+                frame = meshed(strewn(place, float(len(place))), away)
+                at = frame.position.astype(np.float64)
+                out = np.hypot(at[:, 0], at[:, 2])
+                inner = (out < 7) & (at[:, 1] > thick / 4)
+                self.check(frame, float(len(place)), thick, at[inner, 1])
+                side = (at[:, 1] > 3) & (at[:, 1] < 13) & (out < radius - thick / 4)
+                self.assertLess(abs(float(np.median(radius - out[side])) / thick - 1), 0.15)
+                mesh = solid(frame)
+                middle, area = mesh.triangles_center, mesh.area_faces
+                up = (np.hypot(middle[:, 0], middle[:, 2]) < 5.5) & (mesh.face_normals[:, 1] > 0.1)
+                covered = float((area * mesh.face_normals[:, 1])[up].sum())
+                self.assertLess(abs(covered / (np.pi * 5.5**2) - 1), 0.03)
+                far = np.hypot(middle[:, 0], middle[:, 2])
+                to_axis = -(mesh.face_normals[:, [0, 2]] * middle[:, [0, 2]]).sum(axis=1) / np.maximum(far, 1e-9)
+                on_side = (to_axis > 0.1) & (middle[:, 1] > 4.5) & (middle[:, 1] < 13)
+                covered = float((area * to_axis * (radius - thick) / far)[on_side].sum())
+                self.assertLess(abs(covered / (2 * np.pi * (radius - thick) * 8.5) - 1), 0.03)
+
+    def test_on_a_turned_box(self) -> None:
+        half = 8.0
+        turn = trimesh.transformations.random_rotation_matrix(np.random.default_rng(9).uniform(size=3))[:3, :3]
+        for thick in (0.5, 1.0):
+            with self.subTest(thick=thick):
+                place = on_box(thick, half)
+
+                def away(p: np.ndarray) -> np.ndarray:
+                    past = np.abs(p @ turn) - half
+                    return np.asarray(np.linalg.norm(np.maximum(past, 0), axis=1) + np.minimum(past.max(axis=1), 0))
+
+                frame = meshed(strewn(place @ turn.T, float(len(place))), away)
+                mesh = solid(frame)
+                self.assertTrue(mesh.is_watertight)
+                self.assertEqual((mesh.body_count, mesh.euler_number), (2, 4))  # the film's two sides
+                self.assertLess(abs(mesh.volume / len(place) - 1), 0.02)
+                own = np.abs(frame.position.astype(np.float64) @ turn)
+                amid = np.sort(own, axis=1)[:, 1] < half - 2
+                height = own.max(axis=1)[amid] - half
+                self.assertLess(abs(float(np.median(height[height > thick / 4])) / thick - 1), 0.15)
+                middle, normal = mesh.triangles_center @ turn, mesh.face_normals @ turn
+                face = np.abs(middle).argmax(axis=1)
+                rows = np.arange(len(face))
+                outward = normal[rows, face] * np.sign(middle[rows, face])
+                flat = (np.sort(np.abs(middle), axis=1)[:, 1] < half - 2) & (outward > 0.1)
+                covered = float((mesh.area_faces * outward)[flat].sum())
+                self.assertLess(abs(covered / (6 * (2 * half - 4) ** 2) - 1), 0.03)
+
     def test_two_sides_of_a_thin_wall(self) -> None:
         wall = 0.6  # spacings: 0.3 voxels of the liquid
         below, above = flat_film(1.0, 16), flat_film(1.0, 16)
@@ -143,6 +249,22 @@ class InTheAir(SimpleTestCase):
         up = place[inner & (place[:, 1] > thick / 2), 1]
         down = place[inner & (place[:, 1] < thick / 2), 1]
         self.assertLess(abs((float(np.median(up)) - float(np.median(down))) / thick - 1), 0.15)
+
+    def test_falling_curtain(self) -> None:
+        """Whole from a voxel down to a quarter of one; of a hundredth of a voxel nothing but drops is left."""
+        place, ends = curtain(2.0, 0.5, 16.0)
+        frame = meshed(strewn(place, float(len(place))), None)
+        mesh = solid(frame)
+        self.assertTrue(mesh.is_watertight)
+        self.assertEqual((mesh.body_count, mesh.euler_number), (1, 2))
+        self.assertLess(abs(mesh.volume / len(place) - 1), 0.02)
+        middle, facing = mesh.triangles_center, mesh.face_normals[:, 2]
+        amid = (np.abs(middle[:, 0]) < 6) & (middle[:, 1] > ends[0] + 4) & (middle[:, 1] < ends[1] - 4) & (facing > 0.1)
+        covered = float((mesh.area_faces * facing)[amid].sum())
+        self.assertLess(abs(covered / (12 * (ends[1] - ends[0] - 8)) - 1), 0.03)
+        torn = curtain(0.06, 0.02, 200.0)[0]
+        told = health(meshed(strewn(torn, float(len(torn))), None), VOXEL, float(len(torn)))
+        self.assertGreater(told["spray"], 0.9 * len(torn))
 
     def test_thread_of_half_a_voxel(self) -> None:
         wide = 1.0  # spacings across
