@@ -20,6 +20,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from basin.cache import Cache, StageCache
+from basin.geometry.mesh import vertex_normals
 from basin.scene import load_scene
 from basin.stages.files import SceneFiles
 from basin.stages.run import run
@@ -129,14 +130,19 @@ def flicker(now: SurfaceFrame, after: SurfaceFrame, world: SurfaceWorld, frame: 
     """By how many voxels calm films' vertices miss the next frame's surface beyond their own motion."""
     h, fps = world.scene.voxel_size(world.quality), world.scene.time.fps
     solids = world._solids(frame)
-    if solids is None or after.field is None or len(now.position) == 0:
+    if solids is None or len(after.position) == 0 or len(now.position) == 0:
         return np.zeros(0)
-    way = now.attributes["velocity"] / fps
-    calm = np.linalg.norm(way, axis=1) < CALM * h
-    place = now.position[calm].astype(np.float64)
-    calm_way = way[calm][solids(place) < ON_WALL * h]
-    place = place[solids(place) < ON_WALL * h]
-    return np.abs(after.field.at(place + calm_way)) / h
+    place, way = now.position.astype(np.float64), now.attributes["velocity"] / fps
+    calm = np.flatnonzero(np.linalg.norm(way, axis=1) < CALM * h)
+    away = solids(place[calm])
+    calm = calm[(away < ON_WALL * h) & (away > 0.1 * h)]  # what lies on the wall itself cannot flicker
+    moved = place[calm] + way[calm]
+    next_place = after.position.astype(np.float64)
+    distance, nearest = cKDTree(next_place).query(moved)
+    normal = vertex_normals(next_place, after.triangle)[nearest]
+    facing = (vertex_normals(place, now.triangle)[calm] * normal).sum(axis=1) > 0
+    there = facing & (distance < h)
+    return np.abs(((moved - next_place[nearest]) * normal).sum(axis=1))[there] / h
 
 
 def along(file: Path, quality: str) -> Along:
