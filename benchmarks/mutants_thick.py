@@ -45,6 +45,11 @@ def _like_any(near, step, depth):
 
 
 @njit
+def _level_everywhere(place, away, normal, volume, found, count):
+    return _as_it_is(place, away, normal, volume, found, count)[0], 0.0, 0.0, 0.0
+
+
+@njit
 def _a_voxel(free, held):
     return np.float32(1.0)
 
@@ -56,7 +61,8 @@ def _as_open(node, opened, n, p, axis, depth, own):
 
 @njit
 def _twice(place, away, normal, volume, found, count):
-    return 2.0 * _as_it_is(place, away, normal, volume, found, count)
+    thick, x, y, z = _as_it_is(place, away, normal, volume, found, count)
+    return 2.0 * thick, x, y, z
 
 
 def _weighed(**names: Any) -> Callable[[], AbstractContextManager]:
@@ -113,6 +119,9 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "their thickness is twice as much": exchanged(
         "liquid.films", "_measure", with_names(films._measure, _thickness=_twice)
     ),
+    "films do not run down their own slope": exchanged(
+        "liquid.films", "_measure", with_names(films._measure, _thickness=_level_everywhere)
+    ),
     "what sticks slides": exchanged("liquid.viscosity", "stick", lambda *a: None),
     "the rim goes on from inside": exchanged("liquid.extrapolation", "THERE", np.float32(1e9)),
     "solved to a twentieth": _roughly,
@@ -141,6 +150,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "films too thin for the grid slide": ("Film",),
     "the grid keeps films of half a voxel": ("LeaningFilm",),
     "their thickness is twice as much": ("Film",),
+    "films do not run down their own slope": ("Levelling",),
     "what sticks slides": ("Channel",),
     "the rim goes on from inside": ("TurningDisc",),
     "solved to a twentieth": ("Channel", "TurningDisc"),

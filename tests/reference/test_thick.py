@@ -96,6 +96,14 @@ class Draining(SimpleTestCase):
                 self.assertAlmostEqual(thick.draining(cells, lean), 1.0, delta=off, msg=f"{cells} voxels, {lean}")
 
 
+class Levelling(SimpleTestCase):
+    """Lubrication (Oron, Davis & Bankoff 1997): waves of a film on a floor sink by g h^3 k^2 / (3 nu), within 20 %."""
+
+    def test_films_of_half_a_voxel_run_down_their_own_slope(self) -> None:
+        for cells in (0.4, 0.5):
+            self.assertAlmostEqual(thick.levelling(cells), 1.0, delta=0.2, msg=f"{cells} voxels")
+
+
 class TurningDisc(SimpleTestCase):
     """Case B16 (Newton; Batty & Bridson 2008): a free disc keeps its turning; ours at 12 voxels, 0.2 % a quarter."""
 

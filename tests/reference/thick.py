@@ -8,6 +8,7 @@ import numpy as np
 from scipy.sparse import csr_matrix, diags
 from scipy.special import erfc
 
+from basin.liquid.particles import X
 from basin.liquid.step import Liquid
 from basin.liquid.viscosity import Viscous
 from tests.reference.cases import four_vortices, kinetic, set_flow
@@ -250,6 +251,30 @@ def draining(cells: float, lean: bool = False) -> float:
     volume = float(run.state.particles.volume[about].sum()) * dx**3
     expected = np.sqrt(nu / (pull * seconds)) * 2 / 3 * far**1.5 * (1.3**1.5 - 0.7**1.5) * deep
     return float((volume / expected) ** 2)
+
+
+def levelling(cells: float, seconds: float = 1.0) -> float:
+    """Rate at which a film's waves of 24 voxels sink on a floor, over lubrication's g h^3 k^2 / (3 nu).
+
+    Oron, Davis & Bankoff 1997, Rev Mod Phys 69(3), sec. II, without tension: what thin films run down is their own
+    slope. The film is so many voxels thick, its waves a third of that.
+    """
+    dx, nu, steep, long = 0.01, 0.0005, 1 / 3, 24
+    thick, wave = cells * dx, 2 * np.pi / (long * dx)
+    fill = box_fill((0, 0, 0), (long * dx, thick, 8 * dx), viscosity=nu * DENSE)
+    walls = {**CHANNEL, "y_max": "open"}
+    run = liquid(dx, (long * dx, 6 * dx, 8 * dx), [fill], walls, fps=48, density=DENSE)
+
+    def height() -> float:
+        """Of the wave, over the film's thickness."""
+        part = run.state.particles.volume * np.exp(1j * wave * position(run)[:, 0])
+        return float(2 * abs(part.sum()) / run.state.particles.volume.sum())
+
+    x = run.state.particles.position[:, 0].astype(np.float64)
+    run.state.particles.record[:, X] = (x - steep / (wave * dx) * np.sin(wave * dx * x)) % long
+    first = height()
+    run_for(run, 48, seconds)
+    return float(np.log(first / height()) / seconds / (G * thick**3 * wave**2 / (3 * nu)))
 
 
 def turning_disc(cells: int, nu: float, turns: float = 1.0) -> tuple[float, float]:
