@@ -25,6 +25,7 @@ from basin.scene import load_scene
 from basin.stages.files import SceneFiles
 from basin.stages.run import run
 from basin.stages.surface_stage import SurfaceWorld
+from basin.surface.filters import Solids
 from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, surface_frame
 
@@ -85,6 +86,7 @@ class Coverage:
 class Along:
     """What is found along a shot."""
 
+    first: int
     error: list[float] = field(default_factory=list)
     spray: list[float] = field(default_factory=list)
     layers: list[float] = field(default_factory=list)
@@ -99,19 +101,16 @@ class Along:
         worst = int(np.abs(error).argmax())
         flicker = np.concatenate([*self.flicker, np.zeros(0)])
         calm = f"{np.quantile(flicker, 0.95):.3f}" if len(flicker) else "-"
+        far = int((np.abs(error) > 0.03).sum())
         return (
-            f"| {name} | {quality} | {100 * error[worst]:+.2f} % ({worst + 1}) | {int((np.abs(error) > 0.03).sum())} "
+            f"| {name} | {quality} | {100 * error[worst]:+.2f} % ({self.first + worst}) | {far} "
             f"of {len(error)} | {100 * max(self.spray):.2f} % | {100 * max(self.layers):.0f} % | {self.wall.holes()} | "
             f"{calm} | {self.handles} | {np.median(self.took):.2f} | {max(self.took):.2f} |"
         )
 
 
-def walls_near(world: SurfaceWorld, frame: int, low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Nodes next to walls within a box, and the places (m) a quarter of a voxel off those walls."""
-    solids = world._solids(frame)
-    if solids is None:
-        return np.zeros((0, 3), int), np.zeros((0, 3))
-    h = world.scene.voxel_size(world.quality)
+def walls_near(solids: Solids, h: float, low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Nodes next to walls within a box, h metres apart, and the places (m) a quarter of that off those walls."""
     first, after = np.floor(low / h).astype(int) - 1, np.ceil(high / h).astype(int) + 2
     node = np.stack(np.meshgrid(*map(np.arange, first, after), indexing="ij"), axis=-1).reshape(-1, 3)
     away = solids(node * h)
@@ -126,13 +125,16 @@ def walls_near(world: SurfaceWorld, frame: int, low: np.ndarray, high: np.ndarra
     return node[sound], node[sound] * h + normal * (OFF_WALL * h - away[sound])[:, None]
 
 
-def flicker(now: SurfaceFrame, after: SurfaceFrame, world: SurfaceWorld, frame: int) -> np.ndarray:
-    """By how many voxels calm films' vertices miss the next frame's surface beyond their own motion."""
-    h, fps = world.scene.voxel_size(world.quality), world.scene.time.fps
-    solids = world._solids(frame)
-    if solids is None or len(after.position) == 0 or len(now.position) == 0:
+def flicker(now: SurfaceFrame, after: SurfaceFrame, solids: Solids, h: float, seconds: float) -> np.ndarray:
+    """By how many voxels (h metres) vertices of calm films miss the surface some seconds later, beyond their motion.
+
+    Parameters
+    ----------
+    solids : distance from walls at the later frame
+    """
+    if len(after.position) == 0 or len(now.position) == 0:
         return np.zeros(0)
-    place, way = now.position.astype(np.float64), now.attributes["velocity"] / fps
+    place, way = now.position.astype(np.float64), now.attributes["velocity"] * seconds
     calm = np.flatnonzero(np.linalg.norm(way, axis=1) < CALM * h)
     away = solids(place[calm])
     calm = calm[(away < ON_WALL * h) & (away > 0.1 * h)]  # what lies on the wall itself cannot flicker
@@ -148,7 +150,7 @@ def flicker(now: SurfaceFrame, after: SurfaceFrame, world: SurfaceWorld, frame: 
 def along(file: Path, quality: str) -> Along:
     """All frames of a shot, meshed one at a time on all processors from a liquid made anew."""
     scene = load_scene(file)
-    found = Along()
+    found = Along(scene.time.first)
     with tempfile.TemporaryDirectory() as folder:
         cache = Cache(Path(folder))
         for _ in run(scene, file.parent, cache, stages=("liquid",), quality=quality):
@@ -170,18 +172,22 @@ def _add(
 ) -> SurfaceFrame:
     data = liquid.frame(frame)
     start = clock.perf_counter()
-    made = surface_frame(*world.frame(data, frame))
+    points, voxel, settings, around = world.frame(data, frame)
+    made = surface_frame(points, voxel, settings, around)
     found.took.append(clock.perf_counter() - start)
     read = health(made, world.voxel, liquid.records()[frame].readings["volume"])
     found.error.append(read.get("volume_error", 0.0))
     found.spray.append(read.get("spray_volume", 0.0) / max(float(data["volume"].sum()), 1e-30))
     found.layers.append(read.get("layers", 0.0) / max(len(data["position"]), 1))
+    if around.solids is None:
+        return made
+    h = world.scene.voxel_size(world.quality)
     if len(made.position):
-        node, place = walls_near(world, frame, made.position.min(axis=0), made.position.max(axis=0))
+        node, place = walls_near(around.solids, h, made.position.min(axis=0), made.position.max(axis=0))
         found.wall.places.append(node)
         found.wall.covered.append(made.field.at(place) < 0 if made.field is not None else np.zeros(len(node), bool))
     if before is not None:
-        found.flicker.append(flicker(before, made, world, frame))
+        found.flicker.append(flicker(before, made, around.solids, h, around.frame_seconds))
     return made
 
 

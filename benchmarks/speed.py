@@ -400,7 +400,7 @@ def partings() -> list[str]:
     return lines
 
 
-BYTES = 328  # that an iteration moves per cell at least: three vectors' fields read and written, weights read
+BYTES = 336  # that an iteration moves per cell at least: three vectors' fields read and written, weights read
 STIFF = (1.0, 100.0, 10000.0)  # nu dt / dx^2
 
 

@@ -173,13 +173,11 @@ def _slow(start, record, where, film, nu, kick, dt, phi, owner, motion):
             own = velocity_of(motion, who, x, y, z)
             r = record[p, V] - own[0], record[p, V + 1] - own[1], record[p, V + 2] - own[2]
             off = r[0] * normal[0] + r[1] * normal[1] + r[2] * normal[2]
-            leaves = (
-                off if off > 0.0 or sample(phi, where, x, y, z) > film[p, 0] else 0.0
-            )  # what is below bears the rest
+            # what is below bears it, unless it comes off or has not come down yet
+            borne = off <= 0.0 and sample(phi, where, x, y, z) <= film[p, 0]
             for d in range(3):
-                record[p, V + d] = (
-                    own[d] + keep * (r[d] - off * normal[d] + weight * film[p, 1 + d]) + leaves * normal[d]
-                )
+                along = r[d] - off * normal[d] + weight * film[p, 1 + d]
+                record[p, V + d] = own[d] + keep * along + (0.0 if borne else off) * normal[d]
 
 
 def slow(at_hand: Arranged, film: np.ndarray, nu: np.ndarray, kick: np.ndarray, solids: Solids, dt: float) -> None:

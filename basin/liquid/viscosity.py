@@ -12,7 +12,7 @@ with it. Between such a face and the next in the liquid the velocity falls over 
 to the wall, not over a voxel, so a shear or a stretch there weighs 1/d: the energy of a layer as thick as d whose slope
 is 1/d. The mass about such a face goes half as far as d: across a channel these are linear finite elements with lumped
 masses, whose steady flow is exact. Along walls that lean across the grid stretches take as much as shears do; weighed
-by their cell's open share alone they would let a film of three voxels flow up to 1.9 times too fast.
+by their cell's open share alone they would let films flow too fast.
 
 The matrix is symmetric and positive definite; it is solved by conjugate gradients with its diagonal, in double
 precision and without being stored, tile by tile. Walls thinner than the grid can tell part no shear.

@@ -191,20 +191,23 @@ def film(cells: float, angle: float, thick: float, nu: float, seconds: float) ->
     return float((u[upper] / expected).mean()), flow / (surface * 2 / 3)
 
 
+def turned_box(
+    kind: str, middle: np.ndarray, size: tuple[float, float], slope: float, deep: float, **more: Any
+) -> dict[str, Any]:
+    """An element that lies on a slope (radians), through all of a domain so deep."""
+    pose = {"translation": [*middle, deep / 2], "rotation": [0, 0, -float(np.degrees(slope))]}
+    return {"kind": kind, "name": kind, "shape": {"kind": "box", "size": [*size, 4.0]}, "pose": pose, **more}
+
+
 def leaning_film(cells: float, nu: float = 0.005, seconds: float = 0.5) -> float:
     """Case B06 on a slope of 30 degrees across the grid: speed amid a film, so many voxels thick, over Nusselt's."""
     dx, slope = 0.0125, np.pi / 6
     thick, deep = cells * dx, 16 * dx
     along, up = np.array([np.cos(slope), -np.sin(slope)]), np.array([np.sin(slope), np.cos(slope)])
     top = np.array([0.5, 1.0])
-
-    def box(kind: str, middle: np.ndarray, size: tuple[float, float], **more: Any) -> dict[str, Any]:
-        pose = {"translation": [*middle, deep / 2], "rotation": [0, 0, -30.0]}
-        return {"kind": kind, "name": kind, "shape": {"kind": "box", "size": [*size, 4.0]}, "pose": pose, **more}
-
     elements = [
-        box("collider", top - 0.15 * up, (4.0, 0.3)),
-        box("fill", top + 0.5 * thick * up, (0.6, thick), viscosity=nu * DENSE),
+        turned_box("collider", top - 0.15 * up, (4.0, 0.3), slope, deep),
+        turned_box("fill", top + 0.5 * thick * up, (0.6, thick), slope, deep, viscosity=nu * DENSE),
     ]
     walls = {**dict.fromkeys(CLOSED, "open"), "z_min": "periodic", "z_max": "periodic"}
     run = liquid(dx, (2.1, 1.4, deep), elements, walls, fps=48, density=DENSE)
@@ -234,14 +237,10 @@ def draining(cells: float, lean: bool = False) -> float:
     along, up = np.array([np.cos(slope), -np.sin(slope)]), np.array([np.sin(slope), np.cos(slope)])
     top = np.array([0.1, 0.6]) if lean else np.array([0.0, long])
     middle = top + 0.5 * thick * up + 0.5 * long * along
-    pose = {"translation": [*middle, deep / 2], "rotation": [0, 0, -np.degrees(slope)]}
-    box = {"kind": "box", "size": [long, thick, 4.0]}
-    elements = [{"kind": "fill", "name": "coat", "shape": box, "pose": pose, "viscosity": nu * DENSE}]
+    elements = [turned_box("fill", middle, (long, thick), slope, deep, viscosity=nu * DENSE)]
     if lean:
         size = (1.1, 0.75, deep)
-        pose = {"translation": [*(top - 0.15 * up), deep / 2], "rotation": [0, 0, -30.0]}
-        wall = {"kind": "box", "size": [4.0, 0.3, 4.0]}
-        elements.append({"kind": "collider", "name": "wall", "shape": wall, "pose": pose})
+        elements.append(turned_box("collider", top - 0.15 * up, (4.0, 0.3), slope, deep))
     else:
         size, open_walls["x_min"] = (thick + 6 * dx, long, deep), "closed"
     run = liquid(dx, size, elements, open_walls, fps=48, density=DENSE)
