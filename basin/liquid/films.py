@@ -19,7 +19,7 @@ from basin.grid.tiles import at, gradient, load, sample
 from basin.kernels import kernel, shared
 from basin.liquid.particles import M, V, X
 from basin.liquid.solids import Solids, velocity_of
-from basin.liquid.sorting import Arranged
+from basin.liquid.sorting import Arranged, Cells
 
 RADIUS = 2.0  # voxels, of what a particle sees; at most two
 THIN = 0.8  # voxels: thicker films are the grid's
@@ -34,25 +34,6 @@ ITSELF = 0.5  # of a particle is left out: it sees itself for sure, which is one
 EDGE = 0.34  # of the radius: how far beside a particle at a straight rim the mean of its neighbours lies
 MISSING = 0.3  # share of a film that is missing there; half, less what ragged rims only seem to lack
 THINNEST = 0.05  # voxels
-
-
-@kernel
-def _in_cell(record, p, i, j, k):
-    return int(record[p, X]) == i and int(record[p, X + 1]) == j and int(record[p, X + 2]) == k
-
-
-@shared
-def _cells(start, first, record, where, begin, end):
-    """Where each cell's particles begin, and after the last of them: int32 fields, in place."""
-    for t in prange(first.shape[0]):
-        row = where[(first[t, 0] >> 3) + 1, (first[t, 1] >> 3) + 1, (first[t, 2] >> 3) + 1]
-        p = start[t]
-        while p < start[t + 1]:
-            i, j, k = int(record[p, X]), int(record[p, X + 1]), int(record[p, X + 2])
-            begin[row, i & 7, j & 7, k & 7] = p
-            while p < start[t + 1] and _in_cell(record, p, i, j, k):
-                p += 1
-            end[row, i & 7, j & 7, k & 7] = p
 
 
 @kernel
@@ -135,13 +116,16 @@ def _measure(start, first, record, where, begin, end, nu, level, phi, ballistic,
                 ballistic[p] = True
 
 
-def measured(at_hand: Arranged, level: np.ndarray, ballistic: np.ndarray, nu: np.ndarray, solids: Solids) -> np.ndarray:
+def measured(
+    at_hand: Arranged, cells: Cells, level: np.ndarray, ballistic: np.ndarray, nu: np.ndarray, solids: Solids
+) -> np.ndarray:
     """Thickness of the thin films that particles lie in, voxels, and its slope: float32 (n, 4), 0 for others.
 
     Those of films fly on their own from now.
 
     Parameters
     ----------
+    cells : where each cell's particles are
     level : level set of the liquid at cells' centres, voxels
     ballistic : bool (n,), particles that no cell holds; those of films are added in place
     nu : float32 (n,), kinematic viscosity, voxels^2 per second
@@ -151,11 +135,8 @@ def measured(at_hand: Arranged, level: np.ndarray, ballistic: np.ndarray, nu: np
     film = np.zeros((len(record), 4), np.float32)
     if not (nu > 0).any():
         return film
-    begin, end = tiles.field(dtype=np.int32), tiles.field(dtype=np.int32)
-    _cells(tiling.start, tiling.first, record, tiles.where, begin, end)
-    tiles.wrap(begin, end)
     places = (tiling.start, tiling.first, record, tiles.where)
-    _measure(*places, begin, end, nu, level, solids.phi, ballistic, film)
+    _measure(*places, cells.begin, cells.end, nu, level, solids.phi, ballistic, film)
     return film
 
 

@@ -12,7 +12,7 @@ from basin.grid.lanes import AHEAD, prefetch
 from basin.grid.layout import TILE, Layout
 from basin.grid.tiles import Tiles, tiles_near
 from basin.kernels import kernel, shared
-from basin.liquid.particles import Particles
+from basin.liquid.particles import Particles, X
 
 CHUNK = 1 << 15  # particles counted together
 NO_BOXES = np.zeros((0, 3), np.int64)
@@ -175,3 +175,39 @@ def sorted_particles(particles: Particles, layout: Layout) -> tuple[Particles, T
     colour = (place % 2) @ np.array([4, 2, 1])
     colours = [np.flatnonzero(colour == c) for c in range(8)]
     return particles, Tiling(layout, number, first, start, low, high, colours)
+
+
+@dataclass(frozen=True)
+class Cells:
+    """Where each cell's particles begin, and after the last of them: int32 fields."""
+
+    begin: np.ndarray
+    end: np.ndarray
+
+
+@kernel
+def _in_cell(record, p, i, j, k):
+    return int(record[p, X]) == i and int(record[p, X + 1]) == j and int(record[p, X + 2]) == k
+
+
+@shared
+def _cells(start, first, record, where, begin, end):
+    """Where each cell's particles begin, and after the last of them: int32 fields, in place."""
+    for t in prange(first.shape[0]):
+        row = where[(first[t, 0] >> 3) + 1, (first[t, 1] >> 3) + 1, (first[t, 2] >> 3) + 1]
+        p = start[t]
+        while p < start[t + 1]:
+            i, j, k = int(record[p, X]), int(record[p, X + 1]), int(record[p, X + 2])
+            begin[row, i & 7, j & 7, k & 7] = p
+            while p < start[t + 1] and _in_cell(record, p, i, j, k):
+                p += 1
+            end[row, i & 7, j & 7, k & 7] = p
+
+
+def cells_of(at_hand: Arranged) -> Cells:
+    """Where particles, in the order in which they were sorted, lie in cells; copies beyond periodic walls know too."""
+    tiles, tiling = at_hand.tiles, at_hand.tiling
+    found = Cells(tiles.field(dtype=np.int32), tiles.field(dtype=np.int32))
+    _cells(tiling.start, tiling.first, at_hand.particles.record, tiles.where, found.begin, found.end)
+    tiles.wrap(found.begin, found.end)
+    return found

@@ -22,6 +22,7 @@ from basin.grid.tiles import Tiles
 from basin.liquid import (
     advection,
     band,
+    crowding,
     extrapolation,
     films,
     forces,
@@ -43,10 +44,10 @@ from basin.liquid.band import Below, Births, Bulk, MadeOf
 from basin.liquid.particles import Particles
 from basin.liquid.parting import Parting
 from basin.liquid.solids import Solids, SolidWorld
-from basin.liquid.sorting import Arranged, Tiling, sorted_particles
+from basin.liquid.sorting import Arranged, Cells, Tiling, cells_of, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-17"
+ALGORITHM = "liquid-18"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -76,6 +77,7 @@ class Moment:
     system : of the pressure
     solved, contact : the same and the solids as liquid meets them, from which it may part
     ballistic : particles with no liquid about them, and those of viscous films too thin for the grid
+    cells : where each cell's particles are
     film : thickness of those films, see `basin.liquid.films`; None if nothing is viscous
     valid : faces that carry the liquid's velocity
     nu : viscosity in cells, voxels^2/s; None if nothing is viscous
@@ -104,6 +106,7 @@ class Moment:
     solved: pressure.System = field(init=False)
     contact: Solids = field(init=False)
     ballistic: np.ndarray = field(init=False)
+    cells: Cells = field(init=False)
     film: np.ndarray | None = None
     valid: list[np.ndarray] = field(init=False)
     nu: np.ndarray | None = None
@@ -245,6 +248,7 @@ class Liquid:
             self._carry_back(m, tally, spikes_pass)
         begin = self.state.particles.position.copy() if len(m.solids.thin) else self.state.particles.position
         with tally.clocked("spacing"):
+            crowding.keep_apart(self._arranged(m), m.cells, m.film, m.solids)
             shift = spacing.spread(self._arranged(m), m.system, m.density, m.phi, m.solids, m.ballistic)
         with tally.clocked("advection"):
             self._advect(m, begin)
@@ -320,9 +324,10 @@ class Liquid:
         """Let forces act on the grid, and on particles that the grid does not hold."""
         particles, layout = self.state.particles, self.world.layout
         m.system = pressure.assemble(m.phi, m.solids)
+        m.cells = cells_of(self._arranged(m))
         m.ballistic = levelset.ballistic(particles, m.tiling, m.system.index, m.tiles)
         if "viscosity" in self.world.carried:
-            m.film = films.measured(self._arranged(m), m.phi, m.ballistic, self._viscosity(), m.solids)
+            m.film = films.measured(self._arranged(m), m.cells, m.phi, m.ballistic, self._viscosity(), m.solids)
         if m.push is not None:
             forces.push(m.velocity, m.phi, m.solids.open, m.tiles, m.push)
             forces.push_alone(particles, m.ballistic, layout, m.push)

@@ -20,6 +20,7 @@ from basin.surface.splat import SLAB
 
 SEEN = 0.9  # voxels: radius that is drawn at least; no place is farther than 0.87 from the nearest node
 CLEAR = 0.5  # voxels that stay between a drop that is drawn wider and other liquid
+BESIDE = 1.6  # radii of both, within which a drop that hardly clears other liquid hangs on one that does
 ON_IT = 0.3  # voxels from what is drawn of a drop within which a vertex is of it,
 AT_IT = 0.15  # and if the drop touches other liquid
 SWELLS = 4  # rounds in which balls are brought to their volumes, which is exact for a single one
@@ -84,6 +85,8 @@ class Drops:
     def among(self, away: np.ndarray, voxel: float) -> Drops:
         """Those that are drops, drawn as wide as they need to be seen, as far as other liquid allows.
 
+        What hardly clears other liquid is none: it would be a crumb on it, and its volume is in what that is held to.
+
         Parameters
         ----------
         away : distance (m,) from other liquid
@@ -92,7 +95,17 @@ class Drops:
         made = Drops(*(a[some] for a in vars(self).values()))
         most = away[some] - CLEAR * voxel
         wide = np.minimum(np.maximum(made.radius, SEEN * voxel), most)
-        return replace(made, drawn=np.maximum(made.radius, wide), free=most >= made.radius)
+        made = replace(made, drawn=np.maximum(made.radius, wide), free=most >= made.radius)
+        seen = made.free | made._hangs_on_free()
+        return Drops(*(a[seen] for a in vars(made).values()))
+
+    def _hangs_on_free(self) -> np.ndarray:
+        """Which, bool (m,), lie beside a drop that is free: what lies on other liquid alone is part of that."""
+        if not self.free.any():
+            return self.free
+        size = self.radius + np.linalg.norm(self.half, axis=1)
+        away, _ = cKDTree(self.centre[self.free]).query(self.centre)
+        return np.asarray(away < BESIDE * (size + float(np.median(size[self.free]))))
 
     def draw(self, low: np.ndarray, voxel: float, phi: np.ndarray) -> None:
         """Join them to a level set, in place."""

@@ -23,7 +23,7 @@ from basin.surface.kernels import WIDER, ellipsoids
 from basin.surface.layers import Layers, Walls, layers_of
 from basin.surface.settings import SurfaceSettings
 
-ALGORITHM = "surface-10"
+ALGORITHM = "surface-11"
 MARGIN = 3  # empty voxels around the liquid, so that meshes close
 LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes

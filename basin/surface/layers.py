@@ -33,6 +33,7 @@ THICKEST = 1.2  # kernel radii: what is thicker is no layer
 AGREE = 0.3  # share of the neighbours in a layer too, without which a particle belongs to a body beside it
 FLAT = (0.35, 0.5)  # of the moments along a layer, that across it: below it is flat, above it is a ball
 FILLED = (0.5, 0.75)  # of the room that neighbours take up, their volume: above it is liquid, below a cloud of drops
+COATS = (0.35, 0.6)  # the same beside a wall, where a coat's particles lie loosely
 ROUND = (0.06, 0.20)  # of the largest moment, the middle one: fewer is a thread, more is a sheet
 SEEN = 1.2  # voxels: half the thickness that is drawn at least; what filters blur by 0.7 voxels still shows then
 BEYOND = 2.5  # voxels to which a layer's distance is written beyond it
@@ -50,7 +51,7 @@ CORNER = np.float32(
     0.5
 )  # product of the normals of walls below which liquid on both is no layer bent, but two that meet
 AT_WALL = 0.5  # voxels above a wall up to which it is told on which side of it something is
-LYING = (0.5, 0.9)  # spacings between a wall and the layer's underside: nearer it lies on it, farther it flies
+LYING = (1.1, 1.6)
 
 # what a place sums of the discs about it: weights; of one over half thickness, thickness that is drawn, squared ways
 # beside threads, height, normals, offsets, rims and reaches
@@ -134,7 +135,9 @@ def layers_of(
     thread = 1.0 - _step(looked.value[:, 1] / largest, ROUND)
     # a uniform layer as thick as its second moment says
     room = np.sqrt(12 * np.maximum(looked.value, 1e-30))
-    solid = _step(looked.area / room[:, 2], FILLED), _step(looked.line / (room[:, 1] * room[:, 2]), FILLED)
+    beside = np.isfinite(wall.away)
+    full = looked.area / room[:, 2]
+    solid = np.where(beside, _step(full, COATS), _step(full, FILLED)), _step(looked.line / (room[:, 1] * room[:, 2]), FILLED)
     half = (1.0 - thread) * 0.5 * looked.area + thread * np.sqrt(np.maximum(looked.line, 0.0) / np.pi)
     foot, axes, lying = wall.beneath(cloud.cells.position[some], looked, half, spacing)
     thread = thread * (1.0 - lying)

@@ -151,7 +151,8 @@ class Pieces(SimpleTestCase):
             settings = SurfaceSettings(specks=5, spray_radius=radius, filters=[], method="spheres")
             made = particle_field(points(np.concatenate([body, speck])), 0.25, settings)
             assert made
-            self.assertEqual(ndimage.label(made.with_drops().phi < 0)[1], count)
+            drawn = redistanced(made, 4).with_drops()
+            self.assertEqual(ndimage.label(drawn.phi < 0)[1], count)
         whole = particle_field(points(np.concatenate([body, speck])), 0.25, SurfaceSettings(method="spheres"))
         assert whole
         self.assertEqual(ndimage.label(whole.phi < 0)[1], 2)
