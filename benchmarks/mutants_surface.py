@@ -149,7 +149,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
         "surface.field", "_distances", lambda made: (made() - np.float32(0.05)).astype(np.float32)
     ),
     "means reach 5 % farther": around(
-        "surface.field", "_averaged", lambda made, cloud, reach, radius: made(cloud, 1.05 * reach, radius)
+        "surface.field", "_averaged", lambda made, cloud, reach, radius, some: made(cloud, 1.05 * reach, radius, some)
     ),
     "axes of up to 5 to 1": _ratio,
     "moments with other weights": _plain_weights,

@@ -457,7 +457,7 @@ def surfaces(run: Liquid, bandwidth: float) -> list[str]:
     points = Points(position, volume, spacing, {"velocity": particles.velocity})
     made = particle_field(points, spacing, SurfaceSettings(filters=[]))
     assert made
-    grid = (made.low, spacing, made.phi.shape)
+    grid = (made.low, spacing, made.parts[0].phi.shape)
     shell = len(Cloud.about(position, volume, None, grid, Reach(2 * spacing, 2 * spacing)).some)
     lines = [
         f"{len(position):,} particles, {shell:,} of them in the shell near the surface, surface voxel half of the "

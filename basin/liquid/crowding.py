@@ -32,7 +32,7 @@ ANYWHERE = (np.float32(0.267), np.float32(0.535), np.float32(0.802))  # the way 
 
 @shared
 def _rooms(start, first, record, where, phi, film, hidden, room):
-    """Widths of particles near walls, float32 (n, 2): as far as they keep from others, and within their film; else 0."""
+    """How far particles near walls keep from others, voxels, and in their film: float32 (n, 2), 0 for others."""
     for t in prange(first.shape[0]):
         node = np.empty((9, 9, 9), np.float32)
         load(phi, where, first[t, 0], first[t, 1], first[t, 2], node)
@@ -75,7 +75,11 @@ def _push(start, first, record, where, begin, end, phi, room, move):
                     both = flat and room[q, 1] > 0
                     least = 0.5 * (room[p, 1] + room[q, 1] if both else room[p, 0] + room[q, 0])
                     least = min(least, FARTHEST)
-                    dx, dy, dz = x - _seen(record[q, X], a), y - _seen(record[q, X + 1], b), z - _seen(record[q, X + 2], c)
+                    dx, dy, dz = (
+                        x - _seen(record[q, X], a),
+                        y - _seen(record[q, X + 1], b),
+                        z - _seen(record[q, X + 2], c),
+                    )
                     squared = dx * dx + dy * dy + dz * dz
                     if squared < 1e-8:
                         way = 1e-4 if p < q else -1e-4

@@ -15,8 +15,9 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.files import SceneFiles, keep_mesh
 from basin.stages.surface_stage import SurfaceStage, SurfaceWorld
 from basin.stages.view import attributes, dots, pack_mesh, shaded
-from basin.surface.field import Field, Points, Simulated, SurfaceFailure
+from basin.surface.field import Points, SurfaceFailure
 from basin.surface.health import health
+from basin.surface.level import Whole
 from basin.surface.mesh import SurfaceFrame, Surroundings, surface_frame
 from basin.surface.settings import SurfaceSettings
 
@@ -61,8 +62,8 @@ class Judge:
 
     _held: tuple[Any, dict[str, np.ndarray]] | None = None
     _world: tuple[Any, SurfaceWorld] | None = None
-    _last: dict[Any, tuple[Any, Field | None]] = field(default_factory=dict)
-    _before: dict[Any, Field | None] = field(default_factory=dict)
+    _last: dict[Any, tuple[Any, Whole | None]] = field(default_factory=dict)
+    _before: dict[Any, Whole | None] = field(default_factory=dict)
 
     def look(self, asked: Asked) -> bytes:
         """The frame's surface packed for the viewport, its facts in the header; JudgeFailure if it cannot be made."""
@@ -118,10 +119,9 @@ class Judge:
             return scene, points, settings, around, voxel
         rim = asked.reach + RIM * settings.kernel_radius * points.spacing
         near = (np.abs(points.position - np.array(asked.middle)) < rim).all(axis=1)
-        carried = {name: value[near] for name, value in points.carried.items()}
-        cropped = Points(points.position[near], points.volume[near], points.spacing, carried)
-        grids = [_near(grid, np.array(asked.middle), rim) for grid in around.simulated]
-        return scene, cropped, settings, replace(around, simulated=grids), voxel
+        middle = np.array(asked.middle)
+        grids = [grid.within(middle - rim, middle + rim) for grid in around.simulated]
+        return scene, points.some(near), settings, replace(around, simulated=grids), voxel
 
     def _among(self, asked: Asked, scene: Scene) -> SurfaceWorld:
         """The scene's colliders, sampled once as long as nothing but the surface changes."""
@@ -146,7 +146,7 @@ class Judge:
         record = Cache(asked.cache).stage(SOURCE).records()[asked.frame]
         return self._among(asked, scene).volume(record.readings.get("volume", 0.0), asked.frame)
 
-    def _remember(self, asked: Asked, settings: SurfaceSettings, made: Field | None) -> Field | None:
+    def _remember(self, asked: Asked, settings: SurfaceSettings, made: Whole | None) -> Whole | None:
         """The field of the settings before the present ones, of the same frame."""
         where = (asked.cache, asked.frame, asked.middle, asked.reach)
         if where not in self._last:
@@ -158,13 +158,6 @@ class Judge:
             self._before[where] = last[1]
         self._last[where] = (own, made)
         return self._before.get(where)
-
-
-def _near(grid: Simulated, middle: np.ndarray, reach: float) -> Simulated:
-    """What a grid knows within reach (m) of a point along each axis, in whole tiles."""
-    centre = grid.low + (grid.tile * 8 + 4) * grid.voxel
-    some = (np.abs(centre - middle) < reach + 4 * grid.voxel).all(axis=1)
-    return replace(grid, tile=grid.tile[some], held=grid.held[some], phi=grid.phi[some])
 
 
 def _within(surface: SurfaceFrame, asked: Asked) -> SurfaceFrame:
@@ -236,13 +229,12 @@ def needed_radius(surface: SurfaceFrame, points: Points) -> float | None:
     """
     if surface.field is None or len(points.position) == 0:
         return None
-    held = surface.field
-    deep = np.argwhere(held.phi < -2 * held.voxel)
+    deep = surface.field.deeper(2 * surface.field.voxel)
     if len(deep) == 0:
         return None
     rng = np.random.default_rng(1)
     some = deep if len(deep) <= SAMPLED else deep[rng.choice(len(deep), SAMPLED, replace=False)]
-    away, _ = cKDTree(points.position).query(some * held.voxel + held.low, distance_upper_bound=4 * points.spacing)
+    away, _ = cKDTree(points.position).query(some, distance_upper_bound=4 * points.spacing)
     away = away[np.isfinite(away)]
     return float(away.max()) / points.spacing if len(away) else None
 

@@ -38,11 +38,11 @@ class Reach:
 
 @dataclass(frozen=True)
 class Cloud:
-    """The particles of a frame that shape its surface, and those beside them, about the nodes of a field.
+    """The particles of a frame that shape its surface, and those beside them, about the nodes of a field, or beyond.
 
     Attributes
     ----------
-    cells : these particles in cells half a kernel radius wide, from the first node on
+    cells : these particles in cells half a kernel radius wide
     some : int64 ascending, which of them shape the surface; thin : those of them without a body of liquid near by
     deep : bool, cells of which none of this is known
     volume : float32 (n,), m3; way : float64 (n, 3), metres that each is drawn out to both sides, if any is
@@ -68,12 +68,16 @@ class Cloud:
         way: np.ndarray | None,
         grid: tuple[np.ndarray, float, tuple[int, ...]],
         reach: Reach,
+        origin: np.ndarray | None = None,
     ) -> Cloud:
-        """Sort particles for kernels of a radius; `grid` is low, voxel and shape."""
+        """Sort particles for kernels of a radius; `grid` is low, voxel and shape, `origin` (m) a corner of cells."""
         low, voxel, shape = grid
         edge = reach.radius / 2
-        count = ((np.array(shape) - 1) * voxel / edge).astype(np.int64) + 1
-        cell = cell_numbers(position, low, count, edge)
+        corner = low if origin is None else origin
+        first = corner + np.floor((np.minimum(low, position.min(axis=0)) - corner) / edge) * edge
+        last = np.maximum((np.array(shape) - 1) * voxel + (low - first), position.max(axis=0) - first)
+        count = (last / edge).astype(np.int64) + 1  # by the numbers by which `fill_deep` finds nodes' cells
+        cell = cell_numbers(position, first, count, edge)
         held = splat.sums(cell, volume, int(np.prod(count))).reshape(tuple(count.tolist()))
         # over a bell four cells wide, so that the particles' own noise is none
         bell = splat.belled(held)
@@ -81,7 +85,7 @@ class Cloud:
         body = splat.widened(splat.belled(np.minimum(bell, np.float32(edge**3))) > FULL * edge**3, BESIDE)
         wanted = splat.widened(near, int(np.ceil(reach.shapes / edge)))
         kept = splat.widened(wanted, int(np.ceil(reach.beside / edge))) if reach.beside > 0 else wanted
-        cells = sorted_into(position, cell, kept.ravel(), low, count, edge)
+        cells = sorted_into(position, cell, kept.ravel(), first, count, edge)
         some = np.asarray(splat.within(cells.start, wanted.ravel()))
         thin = np.asarray(splat.within(cells.start, (wanted & ~body).ravel()))
         ways = None if way is None else way[cells.order]
@@ -92,7 +96,7 @@ class Cloud:
         """First and last of some particles (ascending) that can reach each slab of node planes."""
         edge, count = self.cells.edge, int(self.cells.shape[0])
         plane = np.searchsorted(some, self.cells.start[:: int(self.cells.shape[1] * self.cells.shape[2])])
-        first = np.arange(0, self.shape[0], splat.SLAB) * self.voxel
+        first = np.arange(0, self.shape[0], splat.SLAB) * self.voxel + (self.low[0] - self.cells.low[0])
         begin = np.clip(np.floor((first - reach) / edge).astype(int), 0, count)
         end = np.clip(np.floor((first + splat.SLAB * self.voxel + reach) / edge).astype(int) + 1, 0, count)
         return np.stack([plane[begin], plane[end]], axis=1).astype(np.int64)
@@ -103,7 +107,11 @@ class Cloud:
 
     def fill_deep(self, values: np.ndarray, value: float) -> None:
         """Set nodes in deep cells, in place."""
-        at = [(np.arange(n) * self.voxel / self.cells.edge).astype(np.int64) for n in self.shape]
+        off = self.low - self.cells.low
+        at = [
+            ((np.arange(n) * self.voxel + o) / self.cells.edge).astype(np.int64)
+            for n, o in zip(self.shape, off, strict=True)
+        ]
         splat.fill(values, self.deep, *at, np.float32(value))
 
     def balls(self, radius: float, some: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from basin.surface.field import Field
 from basin.surface.filters import Solids, on_nodes
+from basin.surface.level import Field
 from basin.surface.settings import Cut
 
 Box = tuple[np.ndarray, np.ndarray]  # smallest and largest corner, metres

@@ -20,7 +20,7 @@ from basin.surface.splat import SLAB
 
 SEEN = 0.9  # voxels: radius that is drawn at least; no place is farther than 0.87 from the nearest node
 CLEAR = 0.5  # voxels that stay between a drop that is drawn wider and other liquid
-BESIDE = 1.6  # radii of both, within which a drop that hardly clears other liquid hangs on one that does
+BESIDE = 1.6  # widths within which a drop that hardly clears other liquid hangs on one that does
 ON_IT = 0.3  # voxels from what is drawn of a drop within which a vertex is of it,
 AT_IT = 0.15  # and if the drop touches other liquid
 SWELLS = 4  # rounds in which balls are brought to their volumes, which is exact for a single one
@@ -78,6 +78,10 @@ class Drops:
         centre, half, size = cloud.balls(radius, some)
         return Drops(centre, half, size, size, np.full(len(size), lost), np.zeros(len(size), bool))
 
+    def some(self, which: np.ndarray) -> Drops:
+        """Some of them, by flags (m,)."""
+        return Drops(*(a[which] for a in vars(self).values()))
+
     def joined(self, other: Drops) -> Drops:
         """Both."""
         return Drops(*(np.concatenate(pair) for pair in zip(vars(self).values(), vars(other).values(), strict=True)))
@@ -92,20 +96,18 @@ class Drops:
         away : distance (m,) from other liquid
         """
         some = ~self.lost | (away > self.radius)
-        made = Drops(*(a[some] for a in vars(self).values()))
+        made = self.some(some)
         most = away[some] - CLEAR * voxel
         wide = np.minimum(np.maximum(made.radius, SEEN * voxel), most)
         made = replace(made, drawn=np.maximum(made.radius, wide), free=most >= made.radius)
-        seen = made.free | made._hangs_on_free()
-        return Drops(*(a[seen] for a in vars(made).values()))
+        return made.some(made.free | made._hangs_on_free())
 
     def _hangs_on_free(self) -> np.ndarray:
         """Which, bool (m,), lie beside a drop that is free: what lies on other liquid alone is part of that."""
         if not self.free.any():
             return self.free
-        size = self.radius + np.linalg.norm(self.half, axis=1)
         away, _ = cKDTree(self.centre[self.free]).query(self.centre)
-        return np.asarray(away < BESIDE * (size + float(np.median(size[self.free]))))
+        return np.asarray(away < 2 * BESIDE * (self.radius + np.linalg.norm(self.half, axis=1)))
 
     def draw(self, low: np.ndarray, voxel: float, phi: np.ndarray) -> None:
         """Join them to a level set, in place."""

@@ -20,7 +20,8 @@ from basin.surface import splat
 from basin.surface.cloud import BAND, MOST_BAND, Cloud, Reach, furthest
 from basin.surface.drops import Drops
 from basin.surface.kernels import WIDER, ellipsoids
-from basin.surface.layers import Layers, Walls, layers_of
+from basin.surface.layers import WIDEST, Layers, Walls, layers_of
+from basin.surface.level import EVERY, NO_SPRAY, Bricks, Field, Whole
 from basin.surface.settings import SurfaceSettings
 
 ALGORITHM = "surface-11"
@@ -29,8 +30,10 @@ LONELY = 0.45  # filled share at a particle below which it is drawn as a sphere
 LEAST_REACH = 2.0  # voxels: a narrower kernel would fall between the nodes
 TRUSTED = 0.6  # kernel radii from the surface within which density tells the distance
 FARTHER = 1.5  # radii that anisotropic kernels below the surface reach
-MOST_VOXELS = 400_000_000
-NO_SPRAY = np.zeros(0, np.float32)
+IN_ONE_BOX = 40_000_000  # nodes; more are worked on in bricks, where there is a surface
+BRICK = 96  # nodes along each axis of a brick, or more where particles reach far
+SEEN_OFF = 2 + 3 * WIDEST  # kernel radii: others' others tell a particle that it lies in a layer
+MOST_NODES = 1_200_000_000  # of all bricks
 
 
 class SurfaceFailure(RuntimeError):
@@ -52,6 +55,11 @@ class Points:
     volume: np.ndarray
     spacing: float
     carried: dict[str, np.ndarray]
+
+    def some(self, which: np.ndarray) -> Points:
+        """Some of them, by their numbers (m,) or flags (n,)."""
+        carried = {name: value[which] for name, value in self.carried.items()}
+        return Points(self.position[which], self.volume[which], self.spacing, carried)
 
     def joined(self, other: Points) -> Points:
         """These and those of another simulation; of what they carry only what both do."""
@@ -88,6 +96,12 @@ class Simulated:
             return np.full(3, np.inf), np.full(3, -np.inf)
         return self.low + some.min(axis=0) * 8 * self.voxel, self.low + (some.max(axis=0) + 1) * 8 * self.voxel
 
+    def within(self, low: np.ndarray, high: np.ndarray) -> Simulated:
+        """What it knows of a box between two corners (m), in whole tiles."""
+        centre, half = self.low + (self.tile * 8 + 4) * self.voxel, 4 * self.voxel
+        some = ((centre > low - half) & (centre < high + half)).all(axis=1)
+        return replace(self, tile=self.tile[some], held=self.held[some], phi=self.phi[some])
+
     def rows(self, some: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Where chosen tiles are within the box about them, -1 for none, and the first tile of that box."""
         tile = self.tile[some]
@@ -95,52 +109,6 @@ class Simulated:
         where = np.full(tuple(tile.max(axis=0) - first + 1), -1, np.int32)
         where[tuple((tile - first).T)] = np.arange(len(tile))
         return where, first
-
-
-@dataclass(frozen=True)
-class Field:
-    """A level set on nodes.
-
-    Attributes
-    ----------
-    phi : float32 (nx, ny, nz), metres, negative in the liquid
-    low : float64 (3,), position of node (0, 0, 0) in metres
-    voxel : spacing of the nodes in metres
-    layers : films, sheets and threads in it, drawn thicker than they are
-    drops : balls that are to be joined when all else is done, or that were; None without any
-    spray : volumes (n,) in m3 of the particles that are too lonely to show otherwise and are balls
-    """
-
-    phi: np.ndarray
-    low: np.ndarray
-    voxel: float
-    layers: Layers | None = None
-    drops: Drops | None = None
-    spray: np.ndarray = of_its_own(default_factory=lambda: NO_SPRAY)
-
-    def planes(self, start: int, end: int) -> np.ndarray:
-        """Positions (n, 3) in metres of the nodes of planes along x."""
-        shape = (end - start, *self.phi.shape[1:])
-        index = np.indices(shape, np.float64).reshape(3, -1).T
-        index[:, 0] += start
-        return np.asarray(index * self.voxel + self.low)
-
-    def with_drops(self) -> Field:
-        """The same with its drops joined, if it holds distances."""
-        if self.drops is None:
-            return self
-        drops, phi = self.drops.among(self.at(self.drops.centre), self.voxel), self.phi.copy()
-        if len(drops) == 0:
-            return replace(self, drops=None)
-        drops.draw(self.low, self.voxel, phi)
-        return replace(self, phi=phi, drops=drops)
-
-    def at(self, points: np.ndarray, of: np.ndarray | None = None) -> np.ndarray:
-        """The level set, or another array on its nodes, at points (n, 3), trilinear."""
-        held = self.phi if of is None else of
-        return np.asarray(
-            ndimage.map_coordinates(held, ((points - self.low) / self.voxel).T, order=1, mode="nearest"), np.float64
-        )
 
 
 def profile(samples: int = 512) -> tuple[np.ndarray, np.ndarray]:
@@ -159,14 +127,25 @@ def profile(samples: int = 512) -> tuple[np.ndarray, np.ndarray]:
     return -z, share / share[-1]
 
 
-def _averaged(cloud: Cloud, reach: float, radius: float) -> np.ndarray:
-    """Distance to the weighted mean of the particles within reach, less a radius (Zhu & Bridson 2005)."""
-    some = cloud.some
+def _averaged(cloud: Cloud, reach: float, radius: float, some: np.ndarray) -> np.ndarray:
+    """Distance to the weighted mean of some particles within reach, less a radius (Zhu & Bridson 2005)."""
     found = np.zeros((*cloud.shape, 4), np.float32)
     splat.mean_place(cloud.slabs(some, reach), some, cloud.cells.position, cloud.low, cloud.voxel, reach, found)
     phi = splat.off_mean(found, np.float32(radius), np.float32(cloud.voxel), np.float32(reach))
     cloud.fill_deep(phi, -radius)
     return np.asarray(phi)
+
+
+def _of_means(cloud: Cloud, task: _Task, spacing: float) -> _Shape:
+    """Distance to the particles' weighted mean, with layers too thin to show in it as they are."""
+    settings, some, layers = task.settings, cloud.some, None
+    if settings.thinnest > 0:
+        layers, held, _ = layers_of(cloud, cloud.thin, task.radius, spacing, settings.thinnest * spacing, task.walls)
+        some = np.setdiff1d(some, cloud.thin[held], assume_unique=True)
+    phi = _averaged(cloud, task.radius, settings.particle_radius * spacing, some)
+    if layers is not None:
+        layers.join(phi, cloud, cloud.thin[held])
+    return _Shape(phi, layers)
 
 
 def _balls(cloud: Cloud, reach: float, radius: float, most: float) -> np.ndarray:
@@ -187,7 +166,14 @@ class _Shape:
     spray: np.ndarray = of_its_own(default_factory=lambda: NO_SPRAY)
 
 
-def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing: float, walls: Walls | None) -> _Shape:
+def _of_density(
+    cloud: Cloud,
+    radius: float,
+    settings: SurfaceSettings,
+    spacing: float,
+    walls: Walls | None,
+    own: tuple[slice, ...],
+) -> _Shape:
     """Distance to the half-full contour of the particles' density, with layers too thin to show in it as they are and
     balls for those too lonely."""
     some = cloud.some
@@ -201,7 +187,10 @@ def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing:
         layers, held, few = layers_of(cloud, cloud.thin, radius, spacing, settings.thinnest * spacing, walls)
         at = np.searchsorted(some, cloud.thin)
         thin[at], there[at], alone[at] = True, held, few & ~held
-    drops, faint = None, (density[tuple(cloud.node(some).T)] < LONELY) & ~there & ~alone
+    node = cloud.node(some)
+    within = ((node >= 0) & (node < cloud.shape)).all(axis=1)
+    drops, faint = None, within & ~there & ~alone
+    faint[faint] = density[tuple(node[faint].T)] < LONELY
     at = np.flatnonzero(alone)
     kernels.add(density, at, -volume[at])  # others lie as far from drops as they would without them
     phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
@@ -213,6 +202,9 @@ def _of_density(cloud: Cloud, radius: float, settings: SurfaceSettings, spacing:
         sure, maybe = (Drops.of(cloud, which, settings.spray_radius, lost) for which, lost in kinds)
         drops = sure.joined(maybe) or None
     spray = faint if layers is None else alone
+    for axis, part in enumerate(own):
+        if part != slice(None):
+            spray &= (node[:, axis] >= part.start) & (node[:, axis] < part.stop)
     return _Shape(phi, layers, drops, volume[spray])
 
 
@@ -259,15 +251,49 @@ def _without_specks(made: _Shape, cloud: Cloud, points: Points, settings: Surfac
     if count == 0:
         return made
     every = np.arange(len(points.position))
-    own = piece[tuple(splat.nearest_node(every, points.position, cloud.low, cloud.voxel).T)]
+    node = splat.nearest_node(every, points.position, cloud.low, cloud.voxel)
+    within = ((node >= 0) & (node < phi.shape)).all(axis=1)
+    own = np.zeros(len(node), piece.dtype)
+    own[within] = piece[tuple(node[within].T)]
     small = np.bincount(own, minlength=count + 1) < settings.specks
     small[0] = False
+    for axis in range(3):  # what goes on beyond the box is not all there
+        small[np.take(piece, [0, -1], axis=axis)] = False
     phi[small[piece]] = 0.5 * cloud.voxel
     if settings.spray_radius == 0:
         return made
     some = np.flatnonzero(small[own[cloud.cells.order]])
     drops = Drops.of(cloud, some, settings.spray_radius)
     return replace(made, drops=(drops if made.drops is None else made.drops.joined(drops)) or None)
+
+
+@dataclass(frozen=True)
+class _Task:
+    """What a field is made of, but for where (see `particle_field`).
+
+    Attributes
+    ----------
+    radius : of kernels, metres
+    frame_seconds : shot seconds that particles are drawn out for
+    margin : metres beyond particles that a field has room for
+    origin : float64 (3,), metres, from which on cells are counted, whichever box they are of
+    """
+
+    origin: np.ndarray
+    settings: SurfaceSettings
+    voxel: float
+    radius: float
+    frame_seconds: float
+    margin: float
+    room: float
+    walls: Walls | None
+
+
+def _way(points: Points, settings: SurfaceSettings, frame_seconds: float) -> np.ndarray | None:
+    """Metres (n, 3) that particles are drawn out to both sides, if they are."""
+    if settings.stretch <= 0 or frame_seconds <= 0:
+        return None
+    return settings.stretch * frame_seconds / 2 * points.carried["velocity"].astype(np.float64)
 
 
 def particle_field(
@@ -279,7 +305,8 @@ def particle_field(
     beyond: tuple[np.ndarray, np.ndarray] | None = None,
     room: float = 0.0,
     walls: Walls | None = None,
-) -> Field | None:
+    rim: int = 0,
+) -> Whole | None:
     """Level set of the liquid that particles, and full voxels below them, stand for; None without any.
 
     Parameters
@@ -289,6 +316,7 @@ def particle_field(
     beyond : smallest and largest corner (m) of what else is to have room in the field
     room : voxels beyond the surface that are wanted besides
     walls : distance (n,) in metres of points (n, 3) from the nearest wall, on which layers lie
+    rim : voxels that bricks know of their neighbours, as far as anything that works on them looks
 
     Raises
     ------
@@ -307,43 +335,108 @@ def particle_field(
     corners += [grid.bounds() for grid in simulated]
     for low_corner, high_corner in corners:
         least, most = np.minimum(least, low_corner), np.maximum(most, high_corner)
-    way = None
-    if settings.stretch > 0 and frame_seconds > 0:
-        way = settings.stretch * frame_seconds / 2 * points.carried["velocity"].astype(np.float64)
+    way = _way(points, settings, frame_seconds)
     margin = (MARGIN + room) * voxel + 1.5 * radius + furthest(way, radius)
     low = np.floor((least - margin) / voxel) * voxel
+    task = _Task(low, settings, voxel, radius, frame_seconds, margin, room, walls)
     shape = np.ceil((most + margin - low) / voxel).astype(int) + 1
-    if np.prod(shape.astype(float)) > MOST_VOXELS:
-        raise SurfaceFailure(
-            f"the surface would need {np.prod(shape.astype(float)) / 1e6:.0f} million voxels; use a coarser voxel"
-        )
-    nodes = tuple(shape.tolist())
+    if np.prod(shape.astype(float)) <= IN_ONE_BOX:
+        return _in_box(task, points, simulated, low, tuple(shape.tolist()))
+    return _in_bricks(task, points, simulated, beyond, low, shape, rim)
+
+
+def _in_box(
+    task: _Task,
+    points: Points,
+    simulated: Sequence[Simulated],
+    low: np.ndarray,
+    shape: tuple[int, ...],
+    own: tuple[slice, ...] = EVERY,
+) -> Field:
+    """A field on nodes from `low` (m) on, of particles that may lie beyond them; see `Field` for `own`."""
     if len(points.position):
-        made = _of_particles(points, way, radius, (low, voxel, nodes), settings, room, walls)
+        made = _of_particles(points, task, (low, task.voxel, shape), own)
     else:
-        made = _Shape(np.full(nodes, radius, np.float32))
+        made = _Shape(np.full(shape, task.radius, np.float32))
     for grid in simulated:
-        _with_grid(made.phi, low, voxel, grid, settings.body)
-    return Field(made.phi, low, voxel, made.layers, made.drops, made.spray)
+        _with_grid(made.phi, low, task.voxel, grid, task.settings.body)
+    return Field(made.phi, low, task.voxel, made.layers, made.drops, made.spray, own)
+
+
+def _in_bricks(
+    task: _Task,
+    points: Points,
+    simulated: Sequence[Simulated],
+    beyond: tuple[np.ndarray, np.ndarray] | None,
+    low: np.ndarray,
+    shape: np.ndarray,
+    rim: int,
+) -> Bricks:
+    """Fields on those bricks of a box that anything reaches."""
+    voxel, margin = task.voxel, task.margin
+    reach = margin + SEEN_OFF * task.radius  # from which particles tell what a node is
+    size = max(BRICK, int(np.ceil(reach / voxel)) + rim)
+    count = -(-shape // size)
+    edge, flags = size * voxel, np.zeros(tuple(count), bool)
+    for x in (-margin, margin):
+        for y in (-margin, margin):
+            for z in (-margin, margin):
+                at = (points.position + np.array([x, y, z]) - low) // edge
+                flags[tuple(np.clip(at, 0, count - 1).astype(np.int64).T)] = True
+    boxes = [] if beyond is None else [beyond]
+    for grid in simulated:
+        full = grid.low + 8 * grid.voxel * grid.tile[grid.held.any(axis=(1, 2, 3))]
+        boxes += [(corner, corner + 8 * grid.voxel) for corner in full]
+    for corners in boxes:
+        least, most = (np.clip((c - low) // edge, 0, count - 1).astype(int) for c in corners)
+        flags[tuple(slice(a, b + 1) for a, b in zip(least, most, strict=True))] = True
+    order = np.argsort(points.position[:, 0], kind="stable")  # each brick looks at a slab of them alone
+    along = points.position[order, 0]
+    place, firsts, parts, nodes = [], [], [], 0
+    for brick in np.argwhere(flags):
+        first, after = brick * size, np.minimum((brick + 1) * size, shape)
+        corner, far = low + first.astype(float) * voxel, low + (after - 1.0) * voxel
+        slab = np.sort(order[np.searchsorted(along, corner[0] - reach) : np.searchsorted(along, far[0] + reach)])
+        there = points.position[slab]
+        grids = [grid.within(corner - margin, far + margin) for grid in simulated]
+        whole = beyond is not None or any(grid.held.any() for grid in grids)
+        if not whole:  # what no particle shapes is left out
+            near = there[((there > corner - margin) & (there < far + margin)).all(axis=1)]
+            if len(near) == 0:
+                continue
+            first = np.maximum(first, np.floor((near.min(axis=0) - margin - low) / voxel).astype(int))
+            after = np.minimum(after, np.ceil((near.max(axis=0) + margin - low) / voxel).astype(int) + 1)
+        begin, end = np.maximum(first - rim, 0), np.minimum(after + rim, shape)
+        nodes += int(np.prod(end - begin))
+        if nodes > MOST_NODES:
+            raise SurfaceFailure(
+                f"the surface would need more than {MOST_NODES / 1e6:.0f} million voxels; use a coarser voxel"
+            )
+        corner, far = low + begin * voxel, low + (end - 1) * voxel
+        some = slab[((there > corner - reach) & (there < far + reach)).all(axis=1)]
+        own = tuple(slice(int(a), int(b)) for a, b in zip(first - begin, after - begin, strict=True))
+        parts.append(_in_box(task, points.some(some), grids, corner, tuple((end - begin).tolist()), own))
+        place.append(brick)
+        firsts.append(first)
+    return Bricks(parts, np.array(place), np.array(firsts), size, tuple(shape.tolist()), low).of(parts)
 
 
 def _of_particles(
     points: Points,
-    way: np.ndarray | None,
-    radius: float,
+    task: _Task,
     grid: tuple[np.ndarray, float, tuple[int, ...]],
-    settings: SurfaceSettings,
-    room: float,
-    walls: Walls | None,
+    own: tuple[slice, ...],
 ) -> _Shape:
     """Level set of the particles by the settings' method, on a grid (see `Cloud.about`)."""
+    settings, radius, room, walls = task.settings, task.radius, task.room, task.walls
+    way = _way(points, settings, task.frame_seconds)
 
     def looked_at(reach: Reach) -> Cloud:
-        return Cloud.about(points.position, points.volume, way, grid, reach)
+        return Cloud.about(points.position, points.volume, way, grid, reach, task.origin)
 
     if settings.method == "averaged":
         cloud = looked_at(Reach(radius, radius, room=room))
-        made = _Shape(_averaged(cloud, radius, settings.particle_radius * points.spacing))
+        made = _of_means(cloud, task, points.spacing)
     elif settings.method == "spheres":
         most = settings.particle_radius * float(np.cbrt(points.volume.max()))
         reach = most + min(BAND + room, MOST_BAND) * grid[1] + furthest(way, most)
@@ -351,10 +444,10 @@ def _of_particles(
         made = _Shape(_balls(cloud, radius, settings.particle_radius, most))
     elif settings.method == "density":
         cloud = looked_at(Reach(radius, radius, room=room))
-        made = _of_density(cloud, radius, settings, points.spacing, walls)
+        made = _of_density(cloud, radius, settings, points.spacing, walls, own)
     else:
         cloud = looked_at(Reach(radius, FARTHER * radius + furthest(way, radius), WIDER * radius, room))
-        made = _of_density(cloud, radius, settings, points.spacing, walls)
+        made = _of_density(cloud, radius, settings, points.spacing, walls, own)
     if settings.specks > 1:
         made = _without_specks(made, cloud, points, settings)
     return made

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -11,7 +11,8 @@ from scipy import ndimage
 from scipy.optimize import brentq
 
 from basin.kernels import kernel, shared
-from basin.surface.field import Field, Points
+from basin.surface.field import Points
+from basin.surface.level import Field, Whole
 from basin.surface.neighbours import binned, row, span
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mask
 from basin.surface.splat import widened
@@ -33,51 +34,79 @@ class Context:
     solids: Solids | None = None
 
 
-def filtered(field: Field, filters: list[Filter], hold_volume: bool, context: Context) -> Field:
-    """A field after filters in their order.
+def filtered(whole: Whole, filters: list[Filter], hold_volume: bool, context: Context) -> Whole:
+    """A level set after filters in their order.
 
     With `hold_volume` it is moved at the end by what all filters but growing and shrinking took.
     """
     for one in filters:
-        before = field
-        share = mask(field, one.mask, context)
+        before = volume(whole)
+        share = [mask(part, one.mask, context) for part in whole.parts]
         for _ in range(one.repeats):
-            changed = _pass(field, one)
-            phi = changed.phi if share is None else field.phi + share * (changed.phi - field.phi)
-            field = replace(field, phi=phi.astype(np.float32))
+            whole = whole.of(_acted(part, one, own) for part, own in zip(whole.parts, share, strict=True))
         if hold_volume and one.does not in ("grow", "shrink"):
-            field = with_volume(field, volume(before), share)
-    return field
+            whole = with_volume(whole, before, share)
+    return whole
 
 
-def volume(field: Field) -> float:
+def _acted(field: Field, one: Filter, share: np.ndarray | None) -> Field:
+    changed = _pass(field, one)
+    phi = changed.phi if share is None else field.phi + share * (changed.phi - field.phi)
+    return replace(field, phi=phi.astype(np.float32))
+
+
+def volume(whole: Whole) -> float:
     """Volume in m3 by the share of each voxel that its node's distance says is full."""
-    share = np.clip(0.5 - field.phi / field.voxel, 0, 1)
-    return float(share.sum(dtype=np.float64)) * field.voxel**3
+    return sum(
+        float(np.clip(0.5 - part.phi[part.own] / part.voxel, 0, 1).sum(dtype=np.float64)) * part.voxel**3
+        for part in whole.parts
+    )
 
 
-def with_volume(field: Field, wanted: float, share: np.ndarray | None = None) -> Field:
-    """A field moved, where a share (on its nodes) says how much, so that it holds a volume in m3."""
-    edge = (FARTHEST_MOVE + 0.5) * field.voxel  # beyond, no move changes whether a node's voxel is full
-    near = np.abs(field.phi) < edge
-    # most nodes are as far out as can be told: alike, if they are moved alike
-    plateau = field.phi.max()
-    alike = int(np.count_nonzero(field.phi == plateau)) if share is None and plateau < edge else 0
-    if alike:
-        near &= field.phi < plateau
-    phi = field.phi[near]
-    weight = np.ones_like(phi) if share is None else share[near].astype(np.float32)
-    rest = float(np.count_nonzero(field.phi <= -edge)) * field.voxel**3
+class _Held:
+    """What a field's own nodes hold, m3, when it is moved where a share (on its nodes) says how much."""
 
-    def held(move: float) -> float:
-        full = float(_full(phi, weight, move, field.voxel).sum())
-        return rest + (full + alike * min(max(0.5 - (plateau - move) / field.voxel, 0.0), 1.0)) * field.voxel**3
+    def __init__(self, field: Field, share: np.ndarray | None) -> None:
+        phi = field.phi[field.own]
+        edge = (FARTHEST_MOVE + 0.5) * field.voxel  # beyond, no move changes whether a node's voxel is full
+        near = np.abs(phi) < edge
+        # most nodes are as far out as can be told: alike, if they are moved alike
+        self.plateau, self.alike, self.voxel = float(phi.max()), 0, field.voxel
+        if share is None and phi.max() < edge:
+            self.alike = int(np.count_nonzero(phi == phi.max()))
+            near &= phi < phi.max()
+        self.phi = phi[near]
+        self.weight = np.ones_like(self.phi) if share is None else share[field.own][near].astype(np.float32)
+        self.rest = float(np.count_nonzero(phi <= -edge)) * field.voxel**3
 
-    low, high = -FARTHEST_MOVE * field.voxel, FARTHEST_MOVE * field.voxel
-    if not near.any() or not held(low) < wanted < held(high):
-        return field
-    move = brentq(lambda m: held(m) - wanted, low, high, xtol=1e-6 * field.voxel)
-    return replace(field, phi=(field.phi - np.float32(move) * (1.0 if share is None else share)).astype(np.float32))
+    def after(self, move: float) -> float:
+        """When it is moved by some metres."""
+        full = float(_full(self.phi, self.weight, move, self.voxel).sum())
+        alike = self.alike * min(max(0.5 - (self.plateau - move) / self.voxel, 0.0), 1.0)
+        return self.rest + (full + alike) * self.voxel**3
+
+
+def with_volume(whole: Whole, wanted: float, share: Sequence[np.ndarray | None] = (None,)) -> Whole:
+    """A level set moved so that it holds a volume in m3.
+
+    Parameters
+    ----------
+    share : of how much each part is moved, on its nodes; None wholly
+    """
+    shares = list(share) if len(share) == len(whole.parts) else list(share) * len(whole.parts)
+    held = [_Held(part, own) for part, own in zip(whole.parts, shares, strict=True)]
+
+    def after(move: float) -> float:
+        return sum(one.after(move) for one in held)
+
+    most = FARTHEST_MOVE * whole.voxel
+    if not any(len(one.phi) for one in held) or not after(-most) < wanted < after(most):
+        return whole
+    move = np.float32(brentq(lambda m: after(m) - wanted, -most, most, xtol=1e-6 * whole.voxel))
+    return whole.of(
+        replace(part, phi=(part.phi - move * (1.0 if own is None else own)).astype(np.float32))
+        for part, own in zip(whole.parts, shares, strict=True)
+    )
 
 
 @kernel(parallel=True)
@@ -239,6 +268,17 @@ def redistanced(field: Field, band: int) -> Field:
         seed, other, changed, new_changed = other, seed, new_changed, changed
     _to_feet(phi, foot, seed, np.float32((band + 1) * field.voxel), field.voxel)
     return replace(field, phi=phi)
+
+
+def looks(filters: list[Filter], voxel: float) -> float:
+    """Voxels from a node within which a pass of one of some filters, or its mask, looks."""
+    found = 0.0
+    for one in filters:
+        reach = {"gaussian": 3 * one.width, "curvature": 2 * one.width + NEAR}.get(one.does, one.width + 2)
+        if isinstance(one.mask, ByThickness):
+            reach = max(reach, max(one.mask.full, one.mask.none) / voxel)
+        found = max(found, reach)
+    return found
 
 
 def room(filters: list[Filter]) -> float:

@@ -12,7 +12,7 @@ need to be, and their vertices are taken back afterwards, in proportion, towards
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -95,6 +95,15 @@ class Layers:
         """In the order of the fields."""
         return tuple(getattr(self, name) for name in self.__dataclass_fields__)
 
+    def some(self, which: np.ndarray) -> Layers:
+        """Some of them, by flags (m,)."""
+        return Layers(*(a[which] for a in self.arrays()))
+
+    @staticmethod
+    def joined(every: Sequence[Layers]) -> Layers:
+        """All of some."""
+        return Layers(*(np.concatenate(both) for both in zip(*(one.arrays() for one in every), strict=True)))
+
     def join(self, phi: np.ndarray, cloud: Cloud, some: np.ndarray) -> None:
         """Join them to a level set on a cloud's nodes, in place; `some` are their particles (ascending)."""
         if len(self) == 0:
@@ -137,7 +146,10 @@ def layers_of(
     room = np.sqrt(12 * np.maximum(looked.value, 1e-30))
     beside = np.isfinite(wall.away)
     full = looked.area / room[:, 2]
-    solid = np.where(beside, _step(full, COATS), _step(full, FILLED)), _step(looked.line / (room[:, 1] * room[:, 2]), FILLED)
+    solid = (
+        np.where(beside, _step(full, COATS), _step(full, FILLED)),
+        _step(looked.line / (room[:, 1] * room[:, 2]), FILLED),
+    )
     half = (1.0 - thread) * 0.5 * looked.area + thread * np.sqrt(np.maximum(looked.line, 0.0) / np.pi)
     foot, axes, lying = wall.beneath(cloud.cells.position[some], looked, half, spacing)
     thread = thread * (1.0 - lying)

@@ -10,13 +10,14 @@ import numpy as np
 from basin.geometry.mesh import vertex_normals
 from basin.surface.attributes import vertex_attributes
 from basin.surface.cutting import capped, fitted_to, opened, with_shape
-from basin.surface.field import Field, Points, Simulated, particle_field
-from basin.surface.filters import Context, Solids, filtered, redistanced, room
+from basin.surface.field import Points, Simulated, particle_field
+from basin.surface.filters import Context, Solids, filtered, looks, redistanced, room
 from basin.surface.finish import faired, held, subdivided, thinned, unwrapped
-from basin.surface.polygonise import polygonise
+from basin.surface.level import Whole, each
 from basin.surface.settings import SurfaceSettings
 
 GIVES = 0.15  # voxels: as far as vertices are moved for the volume at most
+RIM = 6  # voxels besides that bricks know of their neighbours: distances within four look so far
 AT_WALL = 0.1  # voxels: vertices nearer to a wall stay there
 NOWHERE = (np.full(3, -np.inf), np.full(3, np.inf))
 
@@ -62,7 +63,7 @@ class SurfaceFrame:
     position: np.ndarray
     triangle: np.ndarray
     attributes: dict[str, np.ndarray]
-    field: Field | None = None
+    field: Whole | None = None
 
 
 def surface_frame(
@@ -77,8 +78,7 @@ def surface_frame(
     if made is None:
         none = np.zeros((0, 3), np.float32)
         return SurfaceFrame(none, np.zeros((0, 3), np.int32), {"velocity": none})
-    vertex, triangle = polygonise(made.phi)
-    placed = vertex.astype(np.float64) * made.voxel + made.low
+    placed, triangle = made.polygonised()
     give = np.ones(len(placed))
     if len(placed):
         placed, give = _as_thick_as_it_is(made, placed, triangle)
@@ -98,7 +98,7 @@ def surface_frame(
     return SurfaceFrame(placed.astype(np.float32), triangle, {**attributes, **flat}, made)
 
 
-def _as_thick_as_it_is(made: Field, vertex: np.ndarray, triangle: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _as_thick_as_it_is(made: Whole, vertex: np.ndarray, triangle: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Vertices (n, 3), metres, with those of layers and drops taken back to where these are, and how far each may go
     for the volume's sake (n,), 0 to 1."""
     placed, give = vertex.copy(), np.ones(len(vertex))
@@ -112,7 +112,7 @@ def _as_thick_as_it_is(made: Field, vertex: np.ndarray, triangle: np.ndarray) ->
     return placed, give
 
 
-def wanted(points: Points, simulated: list[Simulated], settings: SurfaceSettings, made: Field) -> float | None:
+def wanted(points: Points, simulated: list[Simulated], settings: SurfaceSettings, made: Whole) -> float | None:
     """Volume (m3) that a mesh should hold, less the spray if that is left out; None where filters change it."""
     if any(one.does in ("grow", "shrink") for one in settings.filters):
         return None
@@ -121,7 +121,7 @@ def wanted(points: Points, simulated: list[Simulated], settings: SurfaceSettings
     return float(points.volume.sum(dtype=np.float64)) + full - left_out
 
 
-def surface_field(points: Points, voxel: float, settings: SurfaceSettings, around: Surroundings) -> Field | None:
+def surface_field(points: Points, voxel: float, settings: SurfaceSettings, around: Surroundings) -> Whole | None:
     """The level set that is meshed, all but for cuts that are left open."""
     beyond = None
     if around.joined:
@@ -130,15 +130,20 @@ def surface_field(points: Points, voxel: float, settings: SurfaceSettings, aroun
             np.max([j.high for j in around.joined], axis=0),
         )
     more = room(settings.filters) + (-min(settings.gap, 0.0) / 1000 / voxel if settings.colliders == "remove" else 0.0)
-    made = particle_field(points, voxel, settings, around.simulated, around.frame_seconds, beyond, more, around.walls)
+    solids = around.solids if settings.colliders == "remove" else None
+    reach = max(points.spacing, 2 * voxel)  # from walls that liquid is drawn up to
+    looked = max(looks(settings.filters, voxel), 0.0 if solids is None else 2 * reach / voxel)
+    rim = int(np.ceil(looked - min(settings.gap, 0.0) / 1000 / voxel)) + RIM
+    made = particle_field(
+        points, voxel, settings, around.simulated, around.frame_seconds, beyond, more, around.walls, rim
+    )
     if made is None:
         return None
     for joined in around.joined:
-        made = with_shape(made, joined.distance)
+        made = made.of([with_shape(part, joined.distance) for part in made.parts])
     made = filtered(made, settings.filters, settings.hold_volume, Context(points, around.solids))
-    solids = around.solids if settings.colliders == "remove" else None
     if solids is not None or made.drops is not None:
-        made = redistanced(made, 4).with_drops()
+        made = each(made, lambda part: redistanced(part, 4).with_drops())
     if solids is not None:
-        made = fitted_to(made, solids, settings.gap / 1000, max(points.spacing, 2 * voxel))
-    return capped(made, settings.cuts, around.domain)
+        made = each(made, lambda part: fitted_to(part, solids, settings.gap / 1000, reach))
+    return each(made, lambda part: capped(part, settings.cuts, around.domain))

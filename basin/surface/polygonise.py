@@ -234,12 +234,18 @@ def _mesh(phi, inside, valid, cells, crossed, first_vertex, first_triangle, leas
                         k += 1
 
 
-def polygonise(phi: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def steepest(phi: np.ndarray) -> float:
+    """Largest step of node values along x."""
+    return float(np.abs(np.diff(phi, axis=0)).max(initial=0.0))
+
+
+def polygonise(phi: np.ndarray, steep: float | None = None) -> tuple[np.ndarray, np.ndarray]:
     """Surface phi = 0 of node values, negative inside.
 
     Parameters
     ----------
     phi : float32 (nx, ny, nz)
+    steep : largest step of values, where these are part of more
 
     Returns
     -------
@@ -252,8 +258,8 @@ def polygonise(phi: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     inside = signs.view(np.uint64)
     valid, cells = (np.arange(signs.shape[2]) < nz).astype(np.uint8), np.zeros(signs.shape[2], np.uint8)
     cells[: nz - 1] = 255
-    steepest = np.empty(nx, np.float32)
-    _signs(phi, signs, steepest)
+    steps = np.empty(nx, np.float32)
+    _signs(phi, signs, steps)
     rows = (inside, valid.view(np.uint64), cells.view(np.uint64))
     vertices, triangles = np.zeros(nx, np.int64), np.zeros(nx, np.int64)
     _count(*rows, vertices, triangles, crossed, COUNT)
@@ -261,6 +267,6 @@ def polygonise(phi: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     first_triangle = np.concatenate([[0], np.cumsum(triangles)])
     position = np.empty((first_vertex[-1], 3), np.float32)
     triangle = np.empty((first_triangle[-1], 3), np.int32)
-    least = np.float32(SLIVER * steepest.max())
+    least = np.float32(SLIVER * (steps.max() if steep is None else steep))
     _mesh(phi, *rows, crossed, first_vertex, first_triangle, least, COUNT, EDGES, position, triangle)
     return position, triangle

@@ -189,14 +189,14 @@ class SurfaceSettings(Part):
     thinnest: float = setting(
         0.3,
         unit="spacings",
-        when={"method": ["density", "anisotropic"]},
+        when={"method": ["density", "anisotropic", "averaged"]},
         group="Shape",
         ge=0,
         le=1,
         slider=(0, 1),
         label="Thinnest sheet",
-        meaning="Films, sheets and threads down to this thickness are drawn as thick as they are by the methods "
-        "density and anisotropic, however coarse the voxel; what is thinner becomes spray. 0 lets all go "
+        meaning="Films, sheets and threads down to this thickness are drawn as thick as they are by all methods but "
+        "spheres, however coarse the voxel; what is thinner becomes spray. 0 lets all go "
         "that falls below half of what fills the kernel.",
     )
     body: float = setting(

@@ -154,18 +154,18 @@ def balls(starts, some, position, volume, low, voxel, radius, density):
             n = some[m]
             x, y, z = _in_slab(position, n, low, voxel, lo)
             share = np.float32(norm * volume[m])
-            begin, end = int(np.ceil(z - reach)), int(z + reach) + 1
+            begin, end = max(int(np.ceil(z - reach)), 0), min(int(z + reach) + 1, density.shape[2])
             short = end - begin <= WIDE  # one step for each row, however long it is
             for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
                 dx = np.float32(i) - x
-                for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):
+                for j in range(max(int(np.ceil(y - reach)), 0), min(int(y + reach) + 1, density.shape[1])):
                     dy = np.float32(j) - y
                     rest = r2 - dx * dx - dy * dy
                     if rest <= 0:
                         continue
                     if not short:
                         half = np.sqrt(rest)
-                        begin, end = int(np.ceil(z - half)), int(z + half) + 1
+                        begin, end = max(int(np.ceil(z - half)), 0), min(int(z + half) + 1, density.shape[2])
                     _add_row(density[lo + i, j], begin, end, z, (dx * dx + dy * dy) * per, NONE, per, share)
 
 
@@ -282,13 +282,13 @@ def mean_place(starts, some, position, low, voxel, radius, found):
             x, y, z = _in_slab(position, n, low, voxel, lo)
             for i in range(max(int(np.ceil(x - reach)), 0), min(int(np.floor(x + reach)) + 1, hi - lo)):
                 dx = x - np.float32(i)
-                for j in range(int(np.ceil(y - reach)), int(y + reach) + 1):
+                for j in range(max(int(np.ceil(y - reach)), 0), min(int(y + reach) + 1, found.shape[1])):
                     dy = y - np.float32(j)
                     rest = r2 - dx * dx - dy * dy
                     if rest <= 0:
                         continue
                     half = np.sqrt(rest)
-                    for k in range(int(np.ceil(z - half)), int(z + half) + 1):
+                    for k in range(max(int(np.ceil(z - half)), 0), min(int(z + half) + 1, found.shape[2])):
                         dz = z - np.float32(k)
                         f = max(ONE - (dx * dx + dy * dy + dz * dz) * per, np.float32(0.0))
                         w = f * f * f

@@ -15,7 +15,8 @@ from basin.scene import parse_scene
 from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles
 from basin.stages.liquid_stage import frame_arrays
-from basin.surface.field import Field, Points, Simulated, particle_field
+from basin.surface.field import Points, Simulated, particle_field
+from basin.surface.level import Field
 from basin.surface.mesh import Surroundings, surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings

@@ -15,10 +15,11 @@ from basin.geometry.mesh import TriangleMesh
 from basin.surface import splat
 from basin.surface.cloud import Cloud, Reach
 from basin.surface.cutting import clipped, fitted_to
-from basin.surface.field import Field, Points, Simulated, particle_field
+from basin.surface.field import Points, Simulated, particle_field
 from basin.surface.filters import Context, curvature_flow, distances, filtered, mask, redistanced, volume, with_volume
 from basin.surface.finish import faired, subdivided, thinned, unwrapped
 from basin.surface.kernels import MOST_RATIO, ellipsoids
+from basin.surface.level import Field
 from basin.surface.mesh import Joined, Surroundings, surface_frame
 from basin.surface.neighbours import binned, cell_numbers, row, span
 from basin.surface.polygonise import polygonise
@@ -703,7 +704,7 @@ class HeldVolume(SimpleTestCase):
         share = np.linspace(0, 1, field.phi.size).reshape(field.phi.shape)
         wanted = 1.04 * volume(field)
         for weight in (None, share):
-            found = with_volume(field, wanted, weight)
+            found = with_volume(field, wanted, [weight])
 
             def missing(move: float, weight: np.ndarray | None = weight) -> float:
                 phi = field.phi - move * (1.0 if weight is None else weight)
