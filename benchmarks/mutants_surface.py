@@ -19,6 +19,7 @@ MODULES = (
     "tests.reference.test_surfacing",
     "tests.basin.test_layers",
     "tests.basin.test_drops",
+    "tests.basin.test_bricks",
     "tests.basin.test_attributes",
     "tests.basin.test_texture",
     "tests.basin.test_delivery",
@@ -108,6 +109,12 @@ def _through_walls() -> AbstractContextManager:
     return mock.patch.object(layers, "_look", with_names(layers._look, _gathered=gathered))
 
 
+def _unsettled() -> AbstractContextManager:
+    from basin.surface.level import Bricks
+
+    return mock.patch.object(Bricks, "of", lambda self, parts: replace(self, parts=list(parts)))
+
+
 def _laplace() -> AbstractContextManager:
     from basin.surface import finish
 
@@ -164,6 +171,10 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "what filters take away is gone": _of_drops(
         "among", lambda made, own, away, *a: made(own, np.where(own.lost, -np.inf, away), *a)
     ),
+    "drops on other liquid are seen": exchanged("surface.drops", "BESIDE", 100.0),
+    "a coat's loose particles fly": exchanged("surface.layers", "LYING", (0.5, 0.9)),
+    "bricks know nothing of those beside them": _unsettled,
+    "bricks see no particle of those beside them": exchanged("surface.field", "SEEN_OFF", -1.5),
     "no layers": exchanged("surface.layers", "THICKEST", 0.0),
     "layers know no wall": around("surface.field", "layers_of", lambda made, *a: made(*a[:-1], None)),
     "layers see through walls": _through_walls,
@@ -220,6 +231,10 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
 
 # what each should break; where that fails, all are tried
 AIMED: dict[str, tuple[str, ...]] = {
+    "drops on other liquid are seen": ("no_crumb",),
+    "a coat's loose particles fly": ("loose_coat",),
+    "bricks know nothing of those beside them": ("InBricks",),
+    "bricks see no particle of those beside them": ("InBricks",),
     "vertices amid edges": ("ExactShapes",),
     "a case turned inside out": ("Watertight", "facet_normals"),
     "a case without its last triangle's corner": ("Watertight", "AgainstScikitImage"),

@@ -10,12 +10,12 @@ from unittest import mock
 import numpy as np
 from numba import njit
 
-from basin.liquid import films, levelset, viscosity
+from basin.liquid import crowding, films, levelset, viscosity
 from basin.liquid.particles import M
 from benchmarks.mutants_surface import around, exchanged, with_names
 
 _as_it_is = films._thickness
-MODULES = ("tests.basin.test_viscosity", "tests.reference.test_thick")
+MODULES = ("tests.basin.test_viscosity", "tests.basin.test_crowding", "tests.reference.test_thick")
 
 
 @njit
@@ -63,6 +63,11 @@ def _as_open(node, opened, n, p, axis, depth, own):
 def _twice(place, away, normal, volume, found, count):
     thick, x, y, z = _as_it_is(place, away, normal, volume, found, count)
     return 2.0 * thick, x, y, z
+
+
+@njit
+def _no_way(field, where, x, y, z):
+    return np.float32(0.0), np.float32(0.0), np.float32(0.0)
 
 
 def _weighed(**names: Any) -> Callable[[], AbstractContextManager]:
@@ -122,6 +127,11 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "films do not run down their own slope": exchanged(
         "liquid.films", "_measure", with_names(films._measure, _thickness=_level_everywhere)
     ),
+    "particles on walls lie in heaps": exchanged("liquid.crowding", "_push", with_names(crowding._push, RATE=0.0)),
+    "those of films are pushed off their wall": exchanged(
+        "liquid.crowding", "_push", with_names(crowding._push, gradient=_no_way)
+    ),
+    "what is even is pushed": exchanged("liquid.crowding", "_rooms", with_names(crowding._rooms, IN_BODY=1.5)),
     "what sticks slides": exchanged("liquid.viscosity", "stick", lambda *a: None),
     "the rim goes on from inside": exchanged("liquid.extrapolation", "THERE", np.float32(1e9)),
     "solved to a twentieth": _roughly,
@@ -138,6 +148,9 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "gravity 15 % off": around("liquid.forces", "gravity_kick", lambda made, g, *a: made(1.15 * np.asarray(g), *a)),
 }
 AIMED: dict[str, tuple[str, ...]] = {
+    "particles on walls lie in heaps": ("KeepApart",),
+    "those of films are pushed off their wall": ("KeepApart",),
+    "what is even is pushed": ("KeepApart",),
     "viscosity 3 % too strong": ("Channel",),
     "acts for half the time": ("Channel", "Vortices"),
     "shears see one velocity": ("Step",),

@@ -33,12 +33,13 @@ SHOTS = Path(__file__).resolve().parent.parent / "demo" / "scenes"
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "validation.md"
 BEGIN, END = "<!-- shots: begin -->", "<!-- shots: end -->"
 BRIEF = 3  # frames within which a hole that opens and closes is a fault
-OFF_WALL = 0.25  # voxels from a wall: where it is looked at whether liquid covers it
+OFF_WALL = 0.25  # voxels from a wall: where it is looked at whether liquid lies on it
+OVER_WALL = (0.25, 0.5, 0.75, 1.0, 1.25, 1.5)  # voxels: liquid at any of these covers it
 CALM = 0.1  # voxels a frame: what moves less is calm
 ON_WALL = 1.0  # voxels: calm mesh nearer to a wall than this is a film's
 HEAD = (
     "| shot | quality | worst volume | frames off by over 3 % | left as spray, most | in layers, most | holes that "
-    "pop | flicker, voxels, 95 of 100 | holes at the end | seconds, median | most |"
+    "pop | pockets that do | flicker, voxels, 95 of 100 | holes at the end | seconds, median | most |"
 )
 
 
@@ -92,7 +93,8 @@ class Along:
     layers: list[float] = field(default_factory=list)
     took: list[float] = field(default_factory=list)
     flicker: list[np.ndarray] = field(default_factory=list)
-    wall: Coverage = field(default_factory=Coverage)
+    wall: Coverage = field(default_factory=Coverage)  # what is seen of it through holes
+    beneath: Coverage = field(default_factory=Coverage)  # the wall itself, bare in pockets beneath liquid too
     handles: int = 0  # of the last frame's mesh: holes through a film, mostly
 
     def row(self, name: str, quality: str) -> str:
@@ -105,24 +107,25 @@ class Along:
         return (
             f"| {name} | {quality} | {100 * error[worst]:+.2f} % ({self.first + worst}) | {far} "
             f"of {len(error)} | {100 * max(self.spray):.2f} % | {100 * max(self.layers):.0f} % | {self.wall.holes()} | "
-            f"{calm} | {self.handles} | {np.median(self.took):.2f} | {max(self.took):.2f} |"
+            f"{max(self.beneath.holes() - self.wall.holes(), 0)} | {calm} | {self.handles} | "
+            f"{np.median(self.took):.2f} | {max(self.took):.2f} |"
         )
 
 
-def walls_near(solids: Solids, h: float, low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Nodes next to walls within a box, h metres apart, and the places (m) a quarter of that off those walls."""
+def walls_near(solids: Solids, h: float, low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Nodes next to walls within a box, h metres apart, the places (m) on the walls beneath them, and normals."""
     first, after = np.floor(low / h).astype(int) - 1, np.ceil(high / h).astype(int) + 2
     node = np.stack(np.meshgrid(*map(np.arange, first, after), indexing="ij"), axis=-1).reshape(-1, 3)
     away = solids(node * h)
     node, away = node[np.abs(away) < 0.6 * h], away[np.abs(away) < 0.6 * h]
     if len(node) == 0:
-        return node, node * h
+        return node, node * h, node * h
     steps = 0.25 * h * np.eye(3)
     slope = np.stack([solids(node * h + s) - solids(node * h - s) for s in steps], axis=1) / (0.5 * h)
     length = np.linalg.norm(slope, axis=1)
     sound = length > 0.7  # not on a wall's middle or edge
     normal = slope[sound] / length[sound, None]
-    return node[sound], node[sound] * h + normal * (OFF_WALL * h - away[sound])[:, None]
+    return node[sound], node[sound] * h - normal * away[sound, None], normal
 
 
 def flicker(now: SurfaceFrame, after: SurfaceFrame, solids: Solids, h: float, seconds: float) -> np.ndarray:
@@ -183,9 +186,12 @@ def _add(
         return made
     h = world.scene.voxel_size(world.quality)
     if len(made.position):
-        node, place = walls_near(around.solids, h, made.position.min(axis=0), made.position.max(axis=0))
-        found.wall.places.append(node)
-        found.wall.covered.append(made.field.at(place) < 0 if made.field is not None else np.zeros(len(node), bool))
+        node, place, normal = walls_near(around.solids, h, made.position.min(axis=0), made.position.max(axis=0))
+        assert made.field is not None
+        wet = np.stack([made.field.at(place + off * h * normal) < 0 for off in OVER_WALL])
+        for coverage, covered in ((found.wall, np.any(wet, axis=0)), (found.beneath, wet[OVER_WALL.index(OFF_WALL)])):
+            coverage.places.append(node)
+            coverage.covered.append(covered)
     if before is not None:
         found.flicker.append(flicker(before, made, around.solids, h, around.frame_seconds))
     return made
@@ -206,7 +212,7 @@ def main() -> int:
             if only in name:
                 rows[name, quality] = along(file, quality).row(name, quality)
                 print(rows[name, quality], flush=True)
-    table = [HEAD, "| --- | --- " + "| ---: " * 9 + "|", *rows.values()]
+    table = [HEAD, "| --- | --- " + "| ---: " * 10 + "|", *rows.values()]
     PAGE.write_text(f"{head}{BEGIN}\n" + "\n".join(table) + f"\n{END}{tail}", encoding="utf-8")
     return 0
 

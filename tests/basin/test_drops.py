@@ -66,6 +66,16 @@ class Drops(SimpleTestCase):
                for m in (alone, mesh)]  # fmt: skip
         self.assertLess(float(np.abs(top[1] - np.median(top[0])).max()), 0.02)
 
+    def test_what_hardly_clears_other_liquid_is_no_crumb_on_it(self) -> None:
+        """Balls a fifth of a voxel above a flat top are part of it; with the volume of all held, exactly."""
+        body = lattice(16, 8, 16)
+        line = np.arange(-6, 6.1, 4.0)
+        over = np.stack(np.meshgrid(line, [4.9], line, indexing="ij"), axis=-1).reshape(-1, 3)
+        mesh = surface_frame(points(np.concatenate([body, over])), 1.0, SurfaceSettings())
+        volume, _ = bodies(mesh)
+        self.assertEqual(len(volume), 1)
+        self.assertLess(abs(volume[0] / (len(body) + len(over)) - 1), 0.001)
+
     def test_without_a_spray_radius_they_are_left_out(self) -> None:
         place = np.concatenate([lattice(8, 8, 8), [[12.0, 0, 0]]])
         mesh = surface_frame(points(place), 1.0, SurfaceSettings(spray_radius=0))

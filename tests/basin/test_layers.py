@@ -139,6 +139,22 @@ class OnWalls(SimpleTestCase):
                 covered = float((mesh.area_faces * mesh.face_normals[:, 1])[facing].sum())
                 self.assertLess(abs(covered / (24 * 24) - 1), 0.03)
 
+    def test_a_loose_coat_is_whole(self) -> None:
+        """Two thirds of a voxel of liquid, its particles strewn over twice that height, none of them at the wall."""
+        thick, rng = 1.33, np.random.default_rng(9)
+        count = round(24 * 24 * thick)
+        side = int(np.ceil(np.sqrt(count)))
+        line = (np.arange(side) + 0.5) * 24 / side - 12
+        place = np.stack(np.meshgrid(line, [0.0], line, indexing="ij"), axis=-1).reshape(-1, 3)
+        place[:, ::2] += rng.uniform(-0.3, 0.3, (len(place), 2)) * 24 / side
+        place[:, 1] = rng.uniform(0.5, 0.5 + 2 * thick, len(place))
+        frame = meshed(strewn(place, 24 * 24 * thick), lambda p: p[:, 1])
+        mesh = solid(frame)
+        largest = max(mesh.split(), key=lambda piece: len(piece.faces))
+        self.assertEqual(largest.euler_number, 2)
+        self.assertGreater(float(largest.volume), 0.97 * 24 * 24 * thick)
+        self.assertLess(abs(float(mesh.volume) / (24 * 24 * thick) - 1), 0.02)
+
     def test_on_a_turned_plane(self) -> None:
         turn = trimesh.transformations.random_rotation_matrix(np.random.default_rng(3).uniform(size=3))[:3, :3]
         for thick in (0.5, 1.0):
