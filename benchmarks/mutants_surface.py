@@ -171,10 +171,10 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "what filters take away is gone": _of_drops(
         "among", lambda made, own, away, *a: made(own, np.where(own.lost, -np.inf, away), *a)
     ),
-    "drops on other liquid are seen": exchanged("surface.drops", "BESIDE", 100.0),
+    "drops on other liquid are seen": _of_drops("_hangs_on_free", lambda made, own: np.ones(len(own), bool)),
     "a coat's loose particles fly": exchanged("surface.layers", "LYING", (0.5, 0.9)),
     "bricks know nothing of those beside them": _unsettled,
-    "bricks see no particle of those beside them": exchanged("surface.field", "SEEN_OFF", -1.5),
+    "bricks see no particle of those beside them": exchanged("surface.field", "SEEN_OFF", -4.0),
     "no layers": exchanged("surface.layers", "THICKEST", 0.0),
     "layers know no wall": around("surface.field", "layers_of", lambda made, *a: made(*a[:-1], None)),
     "layers see through walls": _through_walls,
