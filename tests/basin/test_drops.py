@@ -67,7 +67,7 @@ class Drops(SimpleTestCase):
         self.assertLess(float(np.abs(top[1] - np.median(top[0])).max()), 0.02)
 
     def test_what_hardly_clears_other_liquid_is_no_crumb_on_it(self) -> None:
-        """Balls that clear a flat top by less than half a voxel are part of it; with the volume of all held, exactly."""
+        """Balls that clear a flat top by less than half a voxel are part of it, with the volume of all held."""
         body = lattice(16, 8, 16)
         line = np.arange(-6, 6.1, 4.0)
         over = np.stack(np.meshgrid(line, [5.05], line, indexing="ij"), axis=-1).reshape(-1, 3)

@@ -140,7 +140,7 @@ class OnWalls(SimpleTestCase):
                 self.assertLess(abs(covered / (24 * 24) - 1), 0.03)
 
     def test_a_loose_coat_is_whole(self) -> None:
-        """Two thirds of a voxel of liquid, its particles strewn over nearly twice that height, none of them at the wall."""
+        """Two thirds of a voxel of liquid, its particles strewn over nearly twice that height, none at the wall."""
         thick, rng = 1.33, np.random.default_rng(9)
         count = round(24 * 24 * thick)
         side = int(np.ceil(np.sqrt(count)))
