@@ -179,6 +179,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "layers know no wall": around("surface.field", "layers_of", lambda made, *a: made(*a[:-1], None)),
     "layers see through walls": _through_walls,
     "layers as thick as drawn": exchanged("surface.layers", "_take_back", lambda *a: None),
+    "ragged bodies' volumes not held": exchanged("surface.mesh", "held_apart", lambda position, *a: position),
     "the mesh's volume not held": exchanged("surface.mesh", "held", lambda position, *a: position),
     "specks stay": exchanged("surface.field", "_without_specks", lambda made, *a: made),
     "nobody is lonely": around("surface.field", "layers_of", _with_company),
@@ -231,6 +232,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
 
 # what each should break; where that fails, all are tried
 AIMED: dict[str, tuple[str, ...]] = {
+    "ragged bodies' volumes not held": ("too_loose",),
     "drops on other liquid are seen": ("no_crumb",),
     "a coat's loose particles fly": ("loose_coat",),
     "bricks know nothing of those beside them": ("InBricks",),

@@ -7,10 +7,15 @@ import numpy as np
 import trimesh
 import xatlas
 from scipy import sparse
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh, vertex_normals
 
 PASS_BAND = (0.6307, -0.6732)  # lambda and mu of Taubin 1995: 1/lambda + 1/mu = 0.1
+ENOUGH = 0.003  # of the volume: what is missing less is left
+SMOOTH, ROUGH = 0.02, 0.08  # less than one, the mean of the ways that a vertex's triangles face: no move, and all of it
+SWELLS, SHRINKS = 0.9, 0.4  # voxels that a body grows by at most where it is ragged, and shrinks
 THIN_UNIT = float(np.finfo(float).eps) ** 0.5 / 3  # collapses cost up to the epsilon, a sum of squared lengths
 
 
@@ -81,10 +86,59 @@ def held(position: np.ndarray, triangle: np.ndarray, wanted: float | None, most:
     for _ in range(3):  # the volume is nearly linear in so small a move
         now = position + (move * give)[:, None] * normal
         mesh = TriangleMesh(now, triangle)
-        corner = now[triangle]
-        across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
-        area = float((np.linalg.norm(across, axis=1) / 2 * give[triangle].mean(axis=1)).sum())
+        area = float((_areas(now, triangle) * give[triangle].mean(axis=1)).sum())
         if area <= 0:
             return position
         move = float(np.clip(move + (wanted - mesh.volume()) / area, -most, most))
     return np.asarray(position + (move * give)[:, None] * normal)
+
+
+def held_apart(
+    position: np.ndarray, triangle: np.ndarray, wanted: float, points: tuple[np.ndarray, np.ndarray], voxel: float
+) -> np.ndarray:
+    """Vertices (n, 3) of a splash moved along their normals, each body by itself, so that all hold a volume (m3).
+
+    Bodies hold what lies in them or nearest to them. Where they are ragged they may grow by up to `SWELLS` voxels and
+    shrink by up to `SHRINKS`, where they are smooth not at all.
+
+    Parameters
+    ----------
+    points : positions (m, 3), metres, and volumes (m,), m3, of particles
+    """
+    if len(triangle) == 0 or abs(TriangleMesh(position, triangle).volume() - wanted) < ENOUGH * wanted:
+        return position
+    count = len(position)
+    sides = np.concatenate([triangle[:, [0, 1]], triangle[:, [1, 2]]]).astype(np.int64)
+    graph = sparse.coo_matrix((np.ones(len(sides), np.int8), tuple(sides.T)), (count, count))
+    bodies, body = connected_components(graph, directed=False)
+    _, nearest = cKDTree(position).query(points[0], workers=-1)
+    own = np.bincount(body[nearest], points[1], bodies)
+    of, give = body[triangle[:, 0]], _raggedness(position, triangle)
+    found, move = position, np.zeros(bodies)
+    normal = vertex_normals(position, triangle)
+    for _ in range(4):
+        corner = found[triangle]
+        inside = np.bincount(of, np.einsum("ni,ni->n", corner[:, 0], np.cross(corner[:, 1], corner[:, 2])) / 6, bodies)
+        area = np.bincount(of, _areas(found, triangle) * give[triangle].mean(axis=1), bodies)
+        move = np.clip(move + (own - inside) / np.maximum(area, 1e-30), -SHRINKS * voxel, SWELLS * voxel)
+        found = position + (move[body] * give)[:, None] * normal
+    before, after = TriangleMesh(position, triangle).volume(), TriangleMesh(found, triangle).volume()
+    share = (wanted - before) / (after - before) if after != before else 0.0
+    return np.asarray(position + min(max(share, 0.0), 1.0) * (found - position))  # no more than is missing
+
+
+def _raggedness(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
+    """How ragged a mesh is at its vertices (n,): 0 where the triangles about one face nearly alike, up to 1."""
+    corner = position[triangle]
+    across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    facing = across / np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-30)
+    vertex = triangle.ravel()
+    total = np.stack([np.bincount(vertex, np.repeat(facing[:, d], 3), len(position)) for d in range(3)], axis=1)
+    alike = np.linalg.norm(total, axis=1) / np.maximum(np.bincount(vertex, minlength=len(position)), 1)
+    return np.asarray(np.clip((1 - alike - SMOOTH) / (ROUGH - SMOOTH), 0, 1))
+
+
+def _areas(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
+    corner = position[triangle]
+    across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    return np.asarray(np.linalg.norm(across, axis=1) / 2)

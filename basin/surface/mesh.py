@@ -12,7 +12,7 @@ from basin.surface.attributes import vertex_attributes
 from basin.surface.cutting import capped, fitted_to, opened, with_shape
 from basin.surface.field import Points, Simulated, particle_field
 from basin.surface.filters import Context, Solids, filtered, looks, redistanced, room
-from basin.surface.finish import faired, held, subdivided, thinned, unwrapped
+from basin.surface.finish import faired, held, held_apart, subdivided, thinned, unwrapped
 from basin.surface.level import Whole, each
 from basin.surface.settings import SurfaceSettings
 
@@ -86,7 +86,10 @@ def surface_frame(
     if settings.colliders == "remove" and around.solids is not None:
         give = np.where(around.solids(placed) < settings.gap / 1000 + AT_WALL * made.voxel, 0.0, give)
     if settings.hold_volume and not settings.cuts and not around.joined:
-        placed = held(placed, triangle, wanted(points, around.simulated, settings, made), GIVES * made.voxel, give)
+        holds = wanted(points, around.simulated, settings, made)
+        placed = held(placed, triangle, holds, GIVES * made.voxel, give)
+        if holds is not None:
+            placed = held_apart(placed, triangle, holds, (points.position, points.volume), made.voxel)
     placed = faired(placed, triangle, settings.fairing)
     placed, triangle = subdivided(placed, triangle, settings.subdivide)
     placed, triangle = thinned(placed, triangle, settings.thinning / 1000)

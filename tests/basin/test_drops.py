@@ -10,6 +10,7 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from basin.surface.field import Points
+from basin.surface.health import health
 from basin.surface.mesh import SurfaceFrame, Surroundings, surface_frame
 from basin.surface.settings import SurfaceSettings
 from tests.reference.test_surfacing import lattice, points
@@ -76,6 +77,18 @@ class Drops(SimpleTestCase):
         volume, _ = bodies(mesh)
         self.assertEqual(len(volume), 1)
         self.assertLess(abs(volume[0] / (len(body) + len(over)) - 1), 0.001)
+
+    def test_a_splash_too_loose_for_a_body_and_too_dense_for_drops_holds_its_volume(self) -> None:
+        """Particles by chance over a ball, a third and a half of which they fill: 3 % of the volume, closed."""
+        rng = np.random.default_rng(8)
+        for filled in (0.33, 0.5):
+            radius = float(np.cbrt(900 / filled * 3 / (4 * np.pi)))
+            place = rng.normal(size=(900, 3))
+            place *= radius * np.cbrt(rng.uniform(size=(900, 1))) / np.linalg.norm(place, axis=1, keepdims=True)
+            mesh = surface_frame(points(place), 1.0, SurfaceSettings())
+            found = health(mesh, 1.0, 900.0)
+            self.assertEqual(found["open_edges"], 0.0)
+            self.assertLess(abs(found["volume_error"]), 0.03, filled)
 
     def test_without_a_spray_radius_they_are_left_out(self) -> None:
         place = np.concatenate([lattice(8, 8, 8), [[12.0, 0, 0]]])
