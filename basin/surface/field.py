@@ -363,6 +363,25 @@ def _in_box(
     return Field(made.phi, low, task.voxel, made.layers, made.drops, made.spray, own)
 
 
+def _reached(
+    points: Points,
+    boxes: list[tuple[np.ndarray, np.ndarray]],
+    margin: float,
+    low: np.ndarray,
+    edge: float,
+    count: np.ndarray,
+) -> np.ndarray:
+    """Bricks, int64 (n, 3), of an edge (m) from `low` on, that particles reach within a margin, or boxes."""
+    flags = np.zeros(tuple(count), bool)
+    for off in np.ndindex(2, 2, 2):
+        at = (points.position + margin * (2.0 * np.array(off) - 1) - low) // edge
+        flags[tuple(np.clip(at, 0, count - 1).astype(np.int64).T)] = True
+    for corners in boxes:
+        least, most = (np.clip((c - low) // edge, 0, count - 1).astype(int) for c in corners)
+        flags[tuple(slice(a, b + 1) for a, b in zip(least, most, strict=True))] = True
+    return np.argwhere(flags)
+
+
 def _in_bricks(
     task: _Task,
     points: Points,
@@ -376,24 +395,15 @@ def _in_bricks(
     voxel, margin = task.voxel, task.margin
     reach = margin + SEEN_OFF * task.radius  # from which particles tell what a node is
     size = max(BRICK, int(np.ceil(reach / voxel)) + rim)
-    count = -(-shape // size)
-    edge, flags = size * voxel, np.zeros(tuple(count), bool)
-    for x in (-margin, margin):
-        for y in (-margin, margin):
-            for z in (-margin, margin):
-                at = (points.position + np.array([x, y, z]) - low) // edge
-                flags[tuple(np.clip(at, 0, count - 1).astype(np.int64).T)] = True
     boxes = [] if beyond is None else [beyond]
     for grid in simulated:
         full = grid.low + 8 * grid.voxel * grid.tile[grid.held.any(axis=(1, 2, 3))]
         boxes += [(corner, corner + 8 * grid.voxel) for corner in full]
-    for corners in boxes:
-        least, most = (np.clip((c - low) // edge, 0, count - 1).astype(int) for c in corners)
-        flags[tuple(slice(a, b + 1) for a, b in zip(least, most, strict=True))] = True
+    reached = _reached(points, boxes, margin, low, size * voxel, -(-shape // size))
     order = np.argsort(points.position[:, 0], kind="stable")  # each brick looks at a slab of them alone
     along = points.position[order, 0]
     place, firsts, parts, nodes = [], [], [], 0
-    for brick in np.argwhere(flags):
+    for brick in reached:
         first, after = brick * size, np.minimum((brick + 1) * size, shape)
         corner, far = low + first.astype(float) * voxel, low + (after - 1.0) * voxel
         slab = np.sort(order[np.searchsorted(along, corner[0] - reach) : np.searchsorted(along, far[0] + reach)])

@@ -257,7 +257,7 @@ class SurfaceSettings(Part):
         group="Filters",
         label="Hold volume",
         meaning="Move the surface after the filters so that they take no volume, and the mesh by up to 0.15 voxels so "
-        "that it holds the particles' volume; grow, shrink, joins and cuts keep theirs.",
+        "that it holds the particles' volume, ragged splashes by more; grow, shrink, joins and cuts keep theirs.",
     )
     colliders: Literal["leave", "remove"] = setting(
         "leave",
