@@ -50,6 +50,8 @@ EDGE = 0.34  # of the reach: how far beside a particle at a straight edge the me
 CORNER = np.float32(
     0.5
 )  # product of the normals of walls below which liquid on both is no layer bent, but two that meet
+BESIDE = THICKEST + 0.5  # kernel radii off a wall to where liquid that goes on beside it is looked for
+GOES_ON, WETS = 0.5, 0.25  # share of what is at the wall that is there at least, of which this share is full at least
 AT_WALL = 0.5  # voxels above a wall up to which it is told on which side of it something is
 LYING = (1.1, 1.6)
 
@@ -137,8 +139,8 @@ def layers_of(
     radius : of the kernels, metres; thinnest : metres, thinner ones are none
     walls : distance (n,) in metres of points (n, 3) from the nearest wall, if there is one
     """
-    wall = _Wall.about(cloud, some, spacing, walls)
-    looked = _looked(cloud, some, radius, wall.normal)
+    wall = _Wall.about(cloud, some, radius, spacing, walls)
+    looked = _looked(cloud, some, radius, wall)
     largest = np.maximum(looked.value[:, 0], 1e-30)
     flat = 1.0 - _step(looked.value[:, 2] / np.maximum(looked.value[:, 1] + 0.5 * largest, 1e-30), FLAT)
     thread = 1.0 - _step(looked.value[:, 1] / largest, ROUND)
@@ -166,27 +168,43 @@ def layers_of(
 
 @dataclass(frozen=True)
 class _Wall:
-    """Where the nearest wall is of some particles: metres (m,), infinite far away, and its normal (m, 3), 0 there."""
+    """Which wall some particles may lie on: its distance (m,), metres, infinite far away, and normal (m, 3), 0 there.
+
+    `side` is how far another one is beside them, metres (m,), infinite without any.
+    """
 
     away: np.ndarray
     normal: np.ndarray
+    side: np.ndarray
 
     @staticmethod
-    def about(cloud: Cloud, some: np.ndarray, spacing: float, walls: Walls | None) -> _Wall:
-        """Found by differences over half a spacing."""
-        away, normal = np.full(len(some), np.inf), np.zeros((len(some), 3))
-        if walls is not None and len(some):
-            place = cloud.cells.position[some]
-            found = walls(place)
-            near = np.flatnonzero(found < WALLS * spacing)
-            off = np.concatenate([np.eye(3), -np.eye(3)]) * 0.25 * spacing
-            around = walls((place[near, None] + off).reshape(-1, 3)).reshape(-1, 6)
-            slope = around[:, :3] - around[:, 3:]
-            length = np.linalg.norm(slope, axis=1)
-            told = length > 0.25 * spacing  # of half a spacing: else it is the middle between two walls
-            away[near[told]] = found[near[told]]
-            normal[near[told]] = slope[told] / length[told, None]
-        return _Wall(away, normal)
+    def about(cloud: Cloud, some: np.ndarray, radius: float, spacing: float, walls: Walls | None) -> _Wall:
+        """Found by differences over half a spacing.
+
+        A wall beside which liquid goes on, as far out as no film is thick, is the side of what a body or a film is in:
+        none lies on it, but maybe on another one that is near there.
+        """
+        away, normal, side = np.full(len(some), np.inf), np.zeros((len(some), 3)), np.full(len(some), np.inf)
+        if walls is None or len(some) == 0:
+            return _Wall(away, normal, side)
+        place = cloud.cells.position[some]
+        found = walls(place)
+        near = np.flatnonzero(found < WALLS * spacing)
+        slope, told = _slope(walls, place[near], spacing)
+        near, slope, found = near[told], slope[told], found[near[told]]
+        place, foot = place[near], place[near] - found[:, None] * slope
+        out = foot + BESIDE * radius * slope
+        other, off = np.full(len(near), np.inf), np.zeros_like(slope)
+        turned = np.flatnonzero(walls(out) < 0.98 * BESIDE * radius)  # another wall is nearer there
+        way, told = _slope(walls, out[turned], spacing)
+        apart = walls(out[turned]) - ((out[turned] - place[turned]) * way).sum(axis=1)
+        meets = told & ((way * slope[turned]).sum(axis=1) < CORNER) & (apart < WALLS * spacing)
+        other[turned[meets]], off[turned[meets]] = apart[meets], way[meets]
+        held = [_held_about(cloud, middle, 0.5 * radius) for middle in (foot + 0.5 * radius * slope, out)]
+        on = held[1] <= GOES_ON * np.maximum(held[0], WETS * 4 / 3 * np.pi * (0.5 * radius) ** 3)
+        away[near], normal[near] = np.where(on, found, other), np.where(on[:, None], slope, off)
+        side[near] = np.maximum(np.where(on, other, found), 0.0)
+        return _Wall(away, normal, side)
 
     def beneath(
         self, position: np.ndarray, looked: _Looked, half: np.ndarray, spacing: float
@@ -212,6 +230,23 @@ class _Wall:
         return foot, axes, lying
 
 
+def _slope(walls: Walls, place: np.ndarray, spacing: float) -> tuple[np.ndarray, np.ndarray]:
+    """Ways (n, 3) straight off the nearest wall, by differences over half a spacing, and where there is one, bool."""
+    off = np.concatenate([np.eye(3), -np.eye(3)]) * 0.25 * spacing
+    around = walls((place[:, None] + off).reshape(-1, 3)).reshape(-1, 6)
+    slope = around[:, :3] - around[:, 3:]
+    length = np.linalg.norm(slope, axis=1)
+    told = length > 0.25 * spacing  # of half a spacing: else it is the middle between two walls
+    return slope / np.maximum(length, 1e-30)[:, None], told
+
+
+def _held_about(cloud: Cloud, middle: np.ndarray, radius: float) -> np.ndarray:
+    """Volume (n,), m3, of the particles in balls of a radius (m) about some places (n, 3)."""
+    found = np.zeros(len(middle))
+    _sum_about(middle, *cloud.cells.rows(), cloud.volume, radius, found)
+    return found
+
+
 @dataclass(frozen=True)
 class _Looked:
     """What particles (m) see of their neighbours.
@@ -233,15 +268,15 @@ class _Looked:
     line: np.ndarray
 
 
-def _looked(cloud: Cloud, some: np.ndarray, radius: float, normal: np.ndarray) -> _Looked:
+def _looked(cloud: Cloud, some: np.ndarray, radius: float, wall: _Wall) -> _Looked:
     n = len(some)
     found = _Looked(
         np.zeros(n, np.int64),
         *(np.zeros((n, *more)) for more in ((), (3,), (3, 3), (3,), (), ())),
     )
     facing = np.zeros((len(cloud.cells.order), 3), np.float32)
-    facing[some] = normal
-    _look(some, *cloud.cells.rows(), cloud.volume, facing, radius, *vars(found).values())
+    facing[some] = wall.normal
+    _look(some, *cloud.cells.rows(), cloud.volume, facing, wall.side, radius, *vars(found).values())
     return found
 
 
@@ -296,8 +331,20 @@ def _gathered(own, position, start, low, shape, edge, volume, facing, radius, ne
     return n, others
 
 
+@kernel
+def _beyond_side(t):
+    """Share of (1 - q)^2, q the squared distance in a disc of radius 1, on the far side of a line at a distance."""
+    # its marginal is as (1 - t^2)^(5/2), whose integral is elementary
+    root = np.sqrt(max(1.0 - t * t, 0.0))
+    return 0.5 - (t * root * (8 * root**4 + 10 * root**2 + 15) / 48.0 + 15.0 * np.arcsin(min(t, 1.0)) / 48.0) / (
+        5.0 * np.pi / 16.0
+    )
+
+
 @shared
-def _look(some, position, start, low, shape, edge, volume, facing, radius, count, reach, mean, axes, value, area, line):
+def _look(
+    some, position, start, low, shape, edge, volume, facing, side, radius, count, reach, mean, axes, value, area, line
+):
     near, second, vector = np.empty((MOST, 5)), np.empty((3, 3)), np.empty((3, 3))
     for m in prange(some.shape[0]):
         own = some[m]
@@ -353,7 +400,26 @@ def _look(some, position, start, low, shape, edge, volume, facing, radius, count
         along = mx * axes[m, 0, 0] + my * axes[m, 0, 1] + mz * axes[m, 0, 2]
         other = 0.0 if thin else beside
         seen = 1.0 - MISSING * min((along * along + other * other) / (EDGE * EDGE * r * r), 1.0)
+        if side[m] < r:  # beyond a wall there is nothing for sure
+            seen = 1.0 - _beyond_side(side[m] / r)
         area[m], line[m] = per_area * 3.0 / (np.pi * r * r * seen), per_length * 15.0 / (16.0 * r * seen)
+
+
+@shared
+def _sum_about(middle, position, start, low, shape, edge, volume, radius, found):
+    for m in prange(middle.shape[0]):
+        x, y, z = middle[m, 0], middle[m, 1], middle[m, 2]
+        total = 0.0
+        i0, i1 = span(x, radius, low[0], edge, shape[0])
+        j0, j1 = span(y, radius, low[1], edge, shape[1])
+        for i in range(i0, i1):
+            for j in range(j0, j1):
+                begin, end = row(start, low, shape, edge, i, j, x, y, z, radius)
+                for p in range(begin, end):
+                    dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
+                    if dx * dx + dy * dy + dz * dz < radius * radius:
+                        total += volume[p]
+        found[m] = total
 
 
 @shared

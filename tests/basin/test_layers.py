@@ -243,6 +243,28 @@ class OnWalls(SimpleTestCase):
                 covered = float((mesh.area_faces * outward)[flat].sum())
                 self.assertLess(abs(covered / (6 * (2 * half - 4) ** 2) - 1), 0.03)
 
+    def test_a_shallow_pool_is_level_near_its_walls(self) -> None:
+        """1.3 voxels deep, in a box: it does not lie on the box's sides.
+
+        Its top is level within a third of a voxel, but for the last voxel before the sides, where it may dip.
+        """
+        deep, half = 2.6, 10.0
+
+        def walls(p: np.ndarray) -> np.ndarray:
+            return np.asarray(np.minimum(p[:, 1], half - np.abs(p[:, [0, 2]]).max(axis=1)))
+
+        for seed in range(3):
+            rng = np.random.default_rng(seed)
+            line = np.arange(-half + 0.5, half)
+            place = np.stack(np.meshgrid(line, (np.arange(3) + 0.5) * deep / 3, line, indexing="ij"), axis=-1)
+            place = place.reshape(-1, 3) + rng.uniform(-0.35, 0.35, (place.size // 3, 3))
+            frame = meshed(strewn(place, (2 * half) ** 2 * deep), walls)
+            mesh = solid(frame)
+            self.assertEqual((mesh.body_count, mesh.euler_number), (1, 2))
+            amid = (np.abs(frame.position[:, [0, 2]]) < half - 2).all(axis=1)
+            top = frame.position[amid & (mesh.vertex_normals[:, 1] > 0.7), 1]
+            self.assertLess(float(np.abs(top - deep).max()), 0.67, seed)
+
     def test_two_sides_of_a_thin_wall(self) -> None:
         wall = 0.6  # spacings: 0.3 voxels of the liquid
         below, above = flat_film(1.0, 16), flat_film(1.0, 16)
