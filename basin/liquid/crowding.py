@@ -14,7 +14,7 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import at, gradient, load, sample
+from basin.grid.tiles import at, gradient, sample
 from basin.kernels import kernel, shared
 from basin.liquid.particles import M, X
 from basin.liquid.solids import Solids
@@ -31,12 +31,10 @@ ANYWHERE = (np.float32(0.267), np.float32(0.535), np.float32(0.802))  # the way 
 
 
 @shared
-def _rooms(start, first, record, where, phi, film, hidden, room):
+def _rooms(start, first, record, where, near, phi, film, hidden, room):
     """How far particles near walls keep from others, voxels, and in their film: float32 (n, 2), 0 for others."""
     for t in prange(first.shape[0]):
-        node = np.empty((9, 9, 9), np.float32)
-        load(phi, where, first[t, 0], first[t, 1], first[t, 2], node)
-        if node.min() > NEAR:
+        if not near[t]:
             continue
         for p in range(start[t], start[t + 1]):
             if hidden.shape[0] > 0 and hidden[p] != 0:  # what lies on both sides of a thin wall does not meet
@@ -55,8 +53,10 @@ def _seen(x, cell):
 
 
 @shared
-def _push(start, first, record, where, begin, end, phi, room, move):
+def _push(start, first, record, where, near, begin, end, phi, room, move):
     for t in prange(first.shape[0]):
+        if not near[t]:
+            continue
         for p in range(start[t], start[t + 1]):
             if room[p, 0] <= 0:
                 continue
@@ -100,17 +100,27 @@ def _push(start, first, record, where, begin, end, phi, room, move):
             move[p, 0], move[p, 1], move[p, 2] = held * mx, held * my, held * mz
 
 
+@shared
+def _move(start, near, move, record):
+    for t in prange(near.shape[0]):
+        if near[t]:
+            for p in range(start[t], start[t + 1]):
+                for d in range(3):
+                    record[p, X + d] += move[p, d]
+
+
 def keep_apart(at_hand: Arranged, cells: Cells, film: np.ndarray | None, solids: Solids) -> None:
     """Push particles near walls off each other, in place.
 
     Parameters
     ----------
-    cells : where each cell's particles are
+    cells : where the particles of cells near walls are
     film : float32 (n, 4), thickness of thin films (voxels) first, 0 for others; None without any
     """
     record, tiling, where = at_hand.particles.record, at_hand.tiling, at_hand.tiles.where
     room, move = np.zeros((len(record), 2), np.float32), np.zeros((len(record), 3), np.float32)
     thickness = np.zeros((0, 4), np.float32) if film is None else film
-    _rooms(tiling.start, tiling.first, record, where, solids.phi, thickness, at_hand.hidden, room)
-    _push(tiling.start, tiling.first, record, where, cells.begin, cells.end, solids.phi, room, move)
-    record[:, X : X + 3] += move
+    places = (tiling.start, tiling.first, record, where, cells.near)
+    _rooms(*places, solids.phi, thickness, at_hand.hidden, room)
+    _push(*places, cells.begin, cells.end, solids.phi, room, move)
+    _move(tiling.start, cells.near, move, record)

@@ -125,7 +125,7 @@ def measured(
 
     Parameters
     ----------
-    cells : where each cell's particles are
+    cells : where the particles of cells near walls are
     level : level set of the liquid at cells' centres, voxels
     ballistic : bool (n,), particles that no cell holds; those of films are added in place
     nu : float32 (n,), kinematic viscosity, voxels^2 per second

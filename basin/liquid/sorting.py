@@ -10,11 +10,12 @@ from numba import prange
 
 from basin.grid.lanes import AHEAD, prefetch
 from basin.grid.layout import TILE, Layout
-from basin.grid.tiles import Tiles, tiles_near
+from basin.grid.tiles import Tiles, load, none_below, tiles_near
 from basin.kernels import kernel, shared
 from basin.liquid.particles import Particles, X
 
 CHUNK = 1 << 15  # particles counted together
+NEAR_WALLS = 4.0  # voxels from a wall within which a tile's cells are told where their particles are
 NO_BOXES = np.zeros((0, 3), np.int64)
 
 
@@ -177,23 +178,20 @@ def sorted_particles(particles: Particles, layout: Layout) -> tuple[Particles, T
     return particles, Tiling(layout, number, first, start, low, high, colours)
 
 
-@dataclass(frozen=True)
-class Cells:
-    """Where each cell's particles begin, and after the last of them: int32 fields."""
-
-    begin: np.ndarray
-    end: np.ndarray
-
-
 @kernel
 def _in_cell(record, p, i, j, k):
     return int(record[p, X]) == i and int(record[p, X + 1]) == j and int(record[p, X + 2]) == k
 
 
 @shared
-def _cells(start, first, record, where, begin, end):
-    """Where each cell's particles begin, and after the last of them: int32 fields, in place."""
+def _cells(start, first, record, where, phi, near, begin, end):
+    """Where each cell's particles begin, and after the last of them, in tiles near walls, which are flagged."""
     for t in prange(first.shape[0]):
+        node = np.empty((9, 9, 9), np.float32)
+        load(phi, where, first[t, 0], first[t, 1], first[t, 2], node)
+        if none_below(node.reshape(729), np.float32(NEAR_WALLS)):
+            continue
+        near[t] = 1
         row = where[(first[t, 0] >> 3) + 1, (first[t, 1] >> 3) + 1, (first[t, 2] >> 3) + 1]
         p = start[t]
         while p < start[t + 1]:
@@ -204,10 +202,26 @@ def _cells(start, first, record, where, begin, end):
             end[row, i & 7, j & 7, k & 7] = p
 
 
-def cells_of(at_hand: Arranged) -> Cells:
-    """Where particles, in the order in which they were sorted, lie in cells; copies beyond periodic walls know too."""
+@dataclass(frozen=True)
+class Cells:
+    """Where each cell's particles begin, and after the last of them: int32 fields, of cells near walls alone.
+
+    `near` flags the tiles (t,) that have such cells.
+    """
+
+    begin: np.ndarray
+    end: np.ndarray
+    near: np.ndarray
+
+
+def cells_at_walls(at_hand: Arranged, phi: np.ndarray) -> Cells:
+    """Where particles, in the order in which they were sorted, lie in cells within a few voxels of walls.
+
+    Copies beyond periodic walls know too; `phi` is the distance from walls at nodes, voxels.
+    """
     tiles, tiling = at_hand.tiles, at_hand.tiling
-    found = Cells(tiles.field(dtype=np.int32), tiles.field(dtype=np.int32))
-    _cells(tiling.start, tiling.first, at_hand.particles.record, tiles.where, found.begin, found.end)
+    flags = np.zeros(len(tiling.first), np.uint8)
+    found = Cells(tiles.field(dtype=np.int32), tiles.field(dtype=np.int32), flags)
+    _cells(tiling.start, tiling.first, at_hand.particles.record, tiles.where, phi, flags, found.begin, found.end)
     tiles.wrap(found.begin, found.end)
     return found

@@ -44,7 +44,7 @@ from basin.liquid.band import Below, Births, Bulk, MadeOf
 from basin.liquid.particles import Particles
 from basin.liquid.parting import Parting
 from basin.liquid.solids import Solids, SolidWorld
-from basin.liquid.sorting import Arranged, Cells, Tiling, cells_of, sorted_particles
+from basin.liquid.sorting import Arranged, Cells, Tiling, cells_at_walls, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
 ALGORITHM = "liquid-18"
@@ -77,7 +77,7 @@ class Moment:
     system : of the pressure
     solved, contact : the same and the solids as liquid meets them, from which it may part
     ballistic : particles with no liquid about them, and those of viscous films too thin for the grid
-    cells : where each cell's particles are
+    cells : where the particles of cells near walls are
     film : thickness of those films, see `basin.liquid.films`; None if nothing is viscous
     valid : faces that carry the liquid's velocity
     nu : viscosity in cells, voxels^2/s; None if nothing is viscous
@@ -324,7 +324,7 @@ class Liquid:
         """Let forces act on the grid, and on particles that the grid does not hold."""
         particles, layout = self.state.particles, self.world.layout
         m.system = pressure.assemble(m.phi, m.solids)
-        m.cells = cells_of(self._arranged(m))
+        m.cells = cells_at_walls(self._arranged(m), m.solids.phi)
         m.ballistic = levelset.ballistic(particles, m.tiling, m.system.index, m.tiles)
         if "viscosity" in self.world.carried:
             m.film = films.measured(self._arranged(m), m.cells, m.phi, m.ballistic, self._viscosity(), m.solids)

@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 from basin.grid.layout import PAD
 from basin.liquid.crowding import FARTHEST, IN_BODY, IN_FILM, LONGEST, keep_apart
 from basin.liquid.particles import Particles
-from basin.liquid.sorting import EVERYTHING_SEEN, Arranged, cells_of, sorted_particles
+from basin.liquid.sorting import EVERYTHING_SEEN, Arranged, cells_at_walls, sorted_particles
 from tests.reference.tanks import CLOSED, liquid
 
 VOLUME = 0.125  # voxels: eight to each
@@ -41,7 +41,7 @@ class KeepApart(SimpleTestCase):
             film = np.full((len(place), 4), thick, np.float32) if thick else None
             seen = np.ones(len(place), np.uint64) if hidden else EVERYTHING_SEEN
             at_hand = Arranged(particles, tiling, tiles, seen)
-            keep_apart(at_hand, cells_of(at_hand), film, solids)
+            keep_apart(at_hand, cells_at_walls(at_hand, solids.phi), film, solids)
         return np.asarray(particles.position[np.argsort(particles.id)].astype(np.float64) - PAD)
 
     def test_a_heap_comes_apart_about_its_middle(self) -> None:
