@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 from basin.geometry.mesh import TriangleMesh, vertex_normals
 
 PASS_BAND = (0.6307, -0.6732)  # lambda and mu of Taubin 1995: 1/lambda + 1/mu = 0.1
-ENOUGH = 0.003  # of the volume: what is missing less is left
+ENOUGH = 0.02  # of the volume: what is off by less is left
 SMOOTH, ROUGH = 0.02, 0.08  # less than one, the mean of the ways that a vertex's triangles face: no move, and all of it
 SWELLS, SHRINKS = 0.9, 0.4  # voxels that a body grows by at most where it is ragged, and shrinks
 THIN_UNIT = float(np.finfo(float).eps) ** 0.5 / 3  # collapses cost up to the epsilon, a sum of squared lengths
