@@ -129,8 +129,7 @@ def held_apart(
 
 def _raggedness(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
     """How ragged a mesh is at its vertices (n,): 0 where the triangles about one face nearly alike, up to 1."""
-    corner = position[triangle]
-    across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    across = _across(position, triangle)
     facing = across / np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-30)
     vertex = triangle.ravel()
     total = np.stack([np.bincount(vertex, np.repeat(facing[:, d], 3), len(position)) for d in range(3)], axis=1)
@@ -138,7 +137,11 @@ def _raggedness(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
     return np.asarray(np.clip((1 - alike - SMOOTH) / (ROUGH - SMOOTH), 0, 1))
 
 
-def _areas(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
+def _across(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
+    """Normals (m, 3) of triangles, as long as twice their areas."""
     corner = position[triangle]
-    across = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
-    return np.asarray(np.linalg.norm(across, axis=1) / 2)
+    return np.asarray(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]))
+
+
+def _areas(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:
+    return np.asarray(np.linalg.norm(_across(position, triangle), axis=1) / 2)
