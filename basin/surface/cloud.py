@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from basin.surface import splat
-from basin.surface.neighbours import Binned, cell_numbers, sorted_into
+from basin.surface.neighbours import Binned, bounds, cell_numbers, sorted_into
 
 SPARSE = 0.5  # share of liquid about a cell below which there is air about
 FULL = 0.98  # share of liquid about a cell, crowds counting as full, above which it is of a body; layers have 0.8
@@ -74,8 +74,9 @@ class Cloud:
         low, voxel, shape = grid
         edge = reach.radius / 2
         corner = low if origin is None else origin
-        first = corner + np.floor((np.minimum(low, position.min(axis=0)) - corner) / edge) * edge
-        last = np.maximum((np.array(shape) - 1) * voxel + (low - first), position.max(axis=0) - first)
+        least, most = bounds(position)
+        first = corner + np.floor((np.minimum(low, least) - corner) / edge) * edge
+        last = np.maximum((np.array(shape) - 1) * voxel + (low - first), most - first)
         count = (last / edge).astype(np.int64) + 1  # by the numbers by which `fill_deep` finds nodes' cells
         cell = cell_numbers(position, first, count, edge)
         held = splat.sums(cell, volume, int(np.prod(count))).reshape(tuple(count.tolist()))

@@ -22,6 +22,7 @@ from basin.surface.drops import Drops
 from basin.surface.kernels import WIDER, ellipsoids
 from basin.surface.layers import WIDEST, Layers, Walls, layers_of
 from basin.surface.level import EVERY, NO_SPRAY, Bricks, Field, Whole
+from basin.surface.neighbours import bounds
 from basin.surface.settings import SurfaceSettings
 
 ALGORITHM = "surface-11"
@@ -141,7 +142,7 @@ def _of_means(cloud: Cloud, task: _Task, spacing: float) -> _Shape:
     settings, some, layers = task.settings, cloud.some, None
     if settings.thinnest > 0:
         layers, held, _ = layers_of(cloud, cloud.thin, task.radius, spacing, settings.thinnest * spacing, task.walls)
-        some = np.setdiff1d(some, cloud.thin[held], assume_unique=True)
+        some = np.delete(some, np.searchsorted(some, cloud.thin[held]))
     phi = _averaged(cloud, task.radius, settings.particle_radius * spacing, some)
     if layers is not None:
         layers.join(phi, cloud, cloud.thin[held])
@@ -187,10 +188,9 @@ def _of_density(
         layers, held, few = layers_of(cloud, cloud.thin, radius, spacing, settings.thinnest * spacing, walls)
         at = np.searchsorted(some, cloud.thin)
         thin[at], there[at], alone[at] = True, held, few & ~held
-    node = cloud.node(some)
-    within = ((node >= 0) & (node < cloud.shape)).all(axis=1)
-    drops, faint = None, within & ~there & ~alone
-    faint[faint] = density[tuple(node[faint].T)] < LONELY
+    drops, faint = None, np.zeros(len(some), bool)
+    place = cloud.cells.position
+    splat.fainter(some, there | alone, place, cloud.low, cloud.voxel, density, np.float32(LONELY), faint)
     at = np.flatnonzero(alone)
     kernels.add(density, at, -volume[at])  # others lie as far from drops as they would without them
     phi = np.asarray(splat.contour(density, _distances(), np.float32(radius)))
@@ -201,10 +201,12 @@ def _of_density(
         kinds = ((some[alone], False), (some[thin & ~there & ~alone], True))
         sure, maybe = (Drops.of(cloud, which, settings.spray_radius, lost) for which, lost in kinds)
         drops = sure.joined(maybe) or None
-    spray = faint if layers is None else alone
+    spray = np.flatnonzero(faint if layers is None else alone)
+    node = cloud.node(some[spray])
     for axis, part in enumerate(own):
         if part != slice(None):
-            spray &= (node[:, axis] >= part.start) & (node[:, axis] < part.stop)
+            inside = (node[:, axis] >= part.start) & (node[:, axis] < part.stop)
+            spray, node = spray[inside], node[inside]
     return _Shape(phi, layers, drops, volume[spray])
 
 
@@ -327,10 +329,7 @@ def particle_field(
     if len(points.position) == 0 and empty and beyond is None:
         return None
     radius = max(settings.kernel_radius * points.spacing, LEAST_REACH * voxel)
-    least, most = np.full(3, np.inf), np.full(3, -np.inf)
-    if len(points.position):
-        columns = points.position.T  # by columns: numpy is slow at the least of rows
-        least, most = np.array([c.min() for c in columns]), np.array([c.max() for c in columns])
+    least, most = bounds(points.position)
     corners = [] if beyond is None else [beyond]
     corners += [grid.bounds() for grid in simulated]
     for low_corner, high_corner in corners:

@@ -22,7 +22,7 @@ FEW = 8  # N_eps: with fewer neighbours a particle stays a sphere; theirs is 25,
 LONE = 0.5  # k_n: of the kernel's radius, of a sphere with few neighbours
 LONGEST = 2.0  # kernel radii that an axis has at most
 PRECISE = 1e-6  # of the trace: eigenvalues
-GROUP = 4  # cells along each axis whose particles share a list of neighbours
+GROUP = 3  # cells along each axis whose particles share a list of neighbours
 SHIFT = 0.95  # lambda, within its 0.9 to 1
 NONE, ONE = np.float32(0.0), np.float32(1.0)
 

@@ -44,6 +44,7 @@ STEEP = 0.6  # by which the distance from that mean grows with that beyond a rim
 GAP = 0.8  # of the reach: how far from the nearest disc a gap may be
 LAGS = 0.5  # of the reach: how far beside a rim that is drawn the mean of its discs lies
 OUTERMOST = 0.5  # of it: how far it goes on
+SMALL = 1e-9  # squared, by a disc's reaches, that one voxel along a row of nodes changes its place
 WALLS = 2.5  # spacings from a particle within which walls are looked for
 MISSING = 0.3  # share that is missing at a straight edge; half, less what ragged edges only seem to lack
 EDGE = 0.34  # of the reach: how far beside a particle at a straight edge the mean of its neighbours lies
@@ -53,7 +54,8 @@ CORNER = np.float32(
 BESIDE = THICKEST + 0.5  # kernel radii off a wall to where liquid that goes on beside it is looked for
 GOES_ON, WETS = 0.5, 0.25  # share of what is at the wall that is there at least, of which this share is full at least
 AT_WALL = 0.5  # voxels above a wall up to which it is told on which side of it something is
-LYING = (1.1, 1.6)
+LYING = (1.1, 1.6)  # spacings off a wall: below it a layer lies on it, above it is in the air
+NONE, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
 
 # what a place sums of the discs about it: weights; of one over half thickness, thickness that is drawn, squared ways
 # beside threads, height, normals, offsets, rims and reaches
@@ -112,7 +114,9 @@ class Layers:
             return
         off = np.abs(self.centre - cloud.cells.position[some]).max()
         reach = float(np.hypot(self.reach, self.drawn + BEYOND * cloud.voxel).max() + off)
-        draw(cloud.slabs(some, reach), *self.arrays(), cloud.low, cloud.voxel, phi)
+        centre, *told = self.arrays()
+        single = [a.astype(np.float32) for a in told]
+        draw(cloud.slabs(some, reach), centre, *single, cloud.low, cloud.voxel, phi)
 
     def take_back(self, position: np.ndarray, normals: np.ndarray, voxel: float) -> tuple[np.ndarray, np.ndarray]:
         """Vertices (n, 3) of a mesh, metres, with their normals, taken back to the thickness that layers have.
@@ -308,27 +312,64 @@ def _apart(facing, p, own):
 
 @kernel
 def _gathered(own, position, start, low, shape, edge, volume, facing, radius, near):
-    """Offsets, volumes and squared distances of the particles about one, itself included, into `near` (m, 5).
+    """Offsets and volumes of the particles about one, itself included, by radii, into `near` (4, m).
 
     Those of all cells that `WIDEST` radii touch: along a layer some count that are farther off across it.
 
     Returns how many there are, and how many others lie within the radius alone.
     """
     x, y, z = position[own, 0], position[own, 1], position[own, 2]
-    wide, n, others = WIDEST * radius, 0, -1
+    wide, per, n, others = WIDEST * radius, 1.0 / radius, 0, -1
+    faces = facing[own, 0] != 0.0 or facing[own, 1] != 0.0 or facing[own, 2] != 0.0
     i0, i1 = span(x, wide, low[0], edge, shape[0])
     j0, j1 = span(y, wide, low[1], edge, shape[1])
     for i in range(i0, i1):
         for j in range(j0, j1):
             begin, end = row(start, low, shape, edge, i, j, x, y, z, wide)
-            for p in range(begin, end):
-                dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
-                squared = dx * dx + dy * dy + dz * dz
-                if n < near.shape[0] and not _apart(facing, p, own):
-                    others += squared < radius * radius
-                    near[n, 0], near[n, 1], near[n, 2], near[n, 3], near[n, 4] = dx, dy, dz, volume[p], squared
-                    n += 1
+            for p in range(begin, min(end, begin + near.shape[1] - n)):
+                if faces and _apart(facing, p, own):
+                    continue
+                dx, dy, dz = (position[p, 0] - x) * per, (position[p, 1] - y) * per, (position[p, 2] - z) * per
+                others += dx * dx + dy * dy + dz * dz < 1.0
+                near[0, n], near[1, n], near[2, n], near[3, n] = dx, dy, dz, volume[p] * per * per * per
+                n += 1
     return n, others
+
+
+@kernel(fastmath=True)
+def _moments(near, count, per):
+    """Of offsets and volumes from `_gathered`: how many are nearer than 1 / sqrt(per), weights, sums and squares."""
+    x, y, z, volume = near[0], near[1], near[2], near[3]
+    n, total, mx, my, mz = NONE, NONE, NONE, NONE, NONE
+    xx, yy, zz, xy, xz, yz = NONE, NONE, NONE, NONE, NONE, NONE
+    for p in range(count):
+        dx, dy, dz = x[p], y[p], z[p]
+        q = ONE - (dx * dx + dy * dy + dz * dz) * per
+        n += ONE if q > NONE else NONE
+        w = max(q, NONE) * volume[p]
+        total += w
+        ux, uy, uz = w * dx, w * dy, w * dz
+        mx, my, mz = mx + ux, my + uy, mz + uz
+        xx, yy, zz = xx + ux * dx, yy + uy * dy, zz + uz * dz
+        xy, xz, yz = xy + ux * dy, xz + ux * dz, yz + uy * dz
+    return n, total, mx, my, mz, xx, yy, zz, xy, xz, yz
+
+
+@kernel(fastmath=True)
+def _spread(near, count, per, axes):
+    """Volume per area and per length, still to be divided by what their weights amount to, along a layer's axes."""
+    x, y, z, volume = near[0], near[1], near[2], near[3]
+    ax, ay, az = np.float32(axes[0, 0]), np.float32(axes[0, 1]), np.float32(axes[0, 2])
+    bx, by, bz = np.float32(axes[1, 0]), np.float32(axes[1, 1]), np.float32(axes[1, 2])
+    area, line = NONE, NONE
+    for p in range(count):
+        a, b = x[p] * ax + y[p] * ay + z[p] * az, x[p] * bx + y[p] * by + z[p] * bz
+        f = ONE - a * a * per
+        g = max(f - b * b * per, NONE)
+        f = max(f, NONE)
+        area += volume[p] * g * g
+        line += volume[p] * f * f
+    return area, line
 
 
 @kernel
@@ -345,27 +386,24 @@ def _beyond_side(t):
 def _look(
     some, position, start, low, shape, edge, volume, facing, side, radius, count, reach, mean, axes, value, area, line
 ):
-    near, second, vector = np.empty((MOST, 5)), np.empty((3, 3)), np.empty((3, 3))
+    near, second, vector = np.empty((4, MOST), np.float32), np.empty((3, 3)), np.empty((3, 3))
     for m in prange(some.shape[0]):
         own = some[m]
         found, others = _gathered(own, position, start, low, shape, edge, volume, facing, radius, near)
-        r = radius if others >= ENOUGH else WIDEST * radius
-        total, n = 0.0, -1
-        mx = my = mz = xx = yy = zz = xy = xz = yz = 0.0
-        for p in range(found):
-            dx, dy, dz, q = near[p, 0], near[p, 1], near[p, 2], near[p, 4] / (r * r)
-            if q < 1.0:
-                w = (1.0 - q) * near[p, 3]
-                n += 1
-                total += w
-                mx, my, mz = mx + w * dx, my + w * dy, mz + w * dz
-                xx, yy, zz = xx + w * dx * dx, yy + w * dy * dy, zz + w * dz * dz
-                xy, xz, yz = xy + w * dx * dy, xz + w * dx * dz, yz + w * dy * dz
-        mx, my, mz = mx / total, my / total, mz / total
-        second[0, 0], second[1, 1], second[2, 2] = xx / total - mx * mx, yy / total - my * my, zz / total - mz * mz
-        second[0, 1] = second[1, 0] = xy / total - mx * my
-        second[0, 2] = second[2, 0] = xz / total - mx * mz
-        second[1, 2] = second[2, 1] = yz / total - my * mz
+        wide = 1.0 if others >= ENOUGH else WIDEST
+        r, per = wide * radius, np.float32(1.0 / (wide * wide))
+        sums = _moments(near, found, per)
+        total, n = sums[1], int(sums[0]) - 1
+        mx, my, mz = sums[2] / total * radius, sums[3] / total * radius, sums[4] / total * radius
+        scale = radius * radius / total
+        second[0, 0], second[1, 1], second[2, 2] = (
+            sums[5] * scale - mx * mx,
+            sums[6] * scale - my * my,
+            sums[7] * scale - mz * mz,
+        )
+        second[0, 1] = second[1, 0] = sums[8] * scale - mx * my
+        second[0, 2] = second[2, 0] = sums[9] * scale - mx * mz
+        second[1, 2] = second[2, 1] = sums[10] * scale - my * mz
         eigen(second, vector)
         large, small = 0, 0
         for a in range(1, 3):
@@ -386,23 +424,15 @@ def _look(
         thin = second[middle, middle] < ROUND[1] * second[large, large]
         for d in range(3):
             mean[m, d] = position[own, d] + across * axes[m, 2, d] + (beside * axes[m, 1, d] if thin else 0.0)
-        per_area, per_length = 0.0, 0.0
-        for p in range(found):
-            a = near[p, 0] * axes[m, 0, 0] + near[p, 1] * axes[m, 0, 1] + near[p, 2] * axes[m, 0, 2]
-            b = near[p, 0] * axes[m, 1, 0] + near[p, 1] * axes[m, 1, 1] + near[p, 2] * axes[m, 1, 2]
-            q = (a * a + b * b) / (r * r)
-            if q < 1.0:
-                per_area += near[p, 3] * (1.0 - q) * (1.0 - q)
-            q = a * a / (r * r)
-            if q < 1.0:
-                per_length += near[p, 3] * (1.0 - q) * (1.0 - q)
         # at its edge a layer is as thick as beside it: what is missing there is told by how far the mean lies beside
         along = mx * axes[m, 0, 0] + my * axes[m, 0, 1] + mz * axes[m, 0, 2]
         other = 0.0 if thin else beside
         seen = 1.0 - MISSING * min((along * along + other * other) / (EDGE * EDGE * r * r), 1.0)
         if side[m] < r:  # beyond a wall there is nothing for sure
             seen = 1.0 - _beyond_side(side[m] / r)
-        area[m], line[m] = per_area * 3.0 / (np.pi * r * r * seen), per_length * 15.0 / (16.0 * r * seen)
+        per_area, per_length = _spread(near, found, per, axes[m])
+        area[m] = per_area * radius**3 * 3.0 / (np.pi * r * r * seen)
+        line[m] = per_length * radius**3 * 15.0 / (16.0 * r * seen)
 
 
 @shared
@@ -453,23 +483,24 @@ def _offsets(axes, m, x, y, z):
 @kernel
 def _along(a, b, thread):
     """Distance along a layer of offsets along its axes."""
-    return np.sqrt(a * a + (1.0 - thread) * b * b)
+    return np.sqrt(a * a + (ONE - thread) * b * b)
 
 
 @kernel
-def _weight(a, b, c, thread, lying, drawn, reach, voxel):
-    """Weight of a disc at offsets along its axes; 0 where it says nothing."""
-    q = (a * a + (1.0 - thread) * b * b) / (reach * reach)
-    far = drawn + BEYOND * voxel
-    across = (c * c + thread * b * b) / (far * far)
-    if q >= 1.0 or across >= 1.0 or (lying > 0.5 and c < -drawn - REST * voxel):
-        return 0.0
-    return (1.0 - q) ** 3 * (1.0 - across)
+def _weight(q, across, c, lying, lowest):
+    """Weight of a disc at squared distances along and across it, by its reaches; 0 where it says nothing.
+
+    What lies on a wall says nothing of what is at a height `c` below its `lowest`.
+    """
+    if q >= ONE or across >= ONE or (lying > HALF and c < lowest):
+        return NONE * q
+    rest = ONE - q
+    return rest * rest * rest * (ONE - across)
 
 
 @kernel
-def _add(own, w, offset, axes, place, told):
-    """Add what one disc says of a place to the sums `own`.
+def _add(sums, s, w, offset, axes, m, place, told):
+    """Add what one disc says of a place to a row of sums; views of rows would cost more than the sums.
 
     Parameters
     ----------
@@ -479,33 +510,36 @@ def _add(own, w, offset, axes, place, told):
     b, c = offset
     x, y, z = place
     half, drawn, thread, rim, reach = told
-    towards = own[NX] * axes[2, 0] + own[NY] * axes[2, 1] + own[NZ] * axes[2, 2]
+    nx, ny, nz = axes[m, 2, 0], axes[m, 2, 1], axes[m, 2, 2]
+    towards = sums[s, NX] * nx + sums[s, NY] * ny + sums[s, NZ] * nz
     side = -w if towards < 0.0 else w  # normals have no side of their own
-    own[WEIGHT] += w
-    own[PER_HALF] += w / half  # so that its mean is that over the area, however closely particles lie together
-    own[DRAWN] += w * drawn
-    own[BESIDE] += w * thread * b * b
-    own[HIGH] += side * c
-    own[NX] += side * axes[2, 0]
-    own[NY] += side * axes[2, 1]
-    own[NZ] += side * axes[2, 2]
-    own[OX] += w * x
-    own[OY] += w * y
-    own[OZ] += w * z
-    own[RIMS] += w * rim
-    own[REACHES] += w * reach
+    sums[s, WEIGHT] += w
+    sums[s, PER_HALF] += w / half  # so that its mean is that over the area, however closely particles lie together
+    sums[s, DRAWN] += w * drawn
+    sums[s, BESIDE] += w * thread * b * b
+    sums[s, HIGH] += side * c
+    sums[s, NX] += side * nx
+    sums[s, NY] += side * ny
+    sums[s, NZ] += side * nz
+    sums[s, OX] += w * x
+    sums[s, OY] += w * y
+    sums[s, OZ] += w * z
+    sums[s, RIMS] += w * rim
+    sums[s, REACHES] += w * reach
 
 
 @kernel
-def _meets(own, axes, place):
+def _meets(sums, s, axes, m, place):
     """Whether a disc on a wall lies in front of those summed so far, on another wall that meets theirs at a corner."""
-    length = np.sqrt(own[NX] * own[NX] + own[NY] * own[NY] + own[NZ] * own[NZ])
-    x, y, z = own[NX] / length, own[NY] / length, own[NZ] / length
-    if x * axes[2, 0] + y * axes[2, 1] + z * axes[2, 2] >= CORNER:
+    x, y, z = sums[s, NX], sums[s, NY], sums[s, NZ]
+    length = np.sqrt(x * x + y * y + z * z)
+    x, y, z = x / length, y / length, z / length
+    nx, ny, nz = axes[m, 2, 0], axes[m, 2, 1], axes[m, 2, 2]
+    if x * nx + y * ny + z * nz >= CORNER:
         return False
-    per = 1.0 / own[WEIGHT]
-    dx, dy, dz = own[OX] * per - place[0], own[OY] * per - place[1], own[OZ] * per - place[2]
-    before = dx * axes[2, 0] + dy * axes[2, 1] + dz * axes[2, 2]
+    per = ONE / sums[s, WEIGHT]
+    dx, dy, dz = sums[s, OX] * per - place[0], sums[s, OY] * per - place[1], sums[s, OZ] * per - place[2]
+    before = dx * nx + dy * ny + dz * nz
     return x * dx + y * dy + z * dz > 0.0 and before < 0.0
 
 
@@ -558,49 +592,89 @@ def _span_of(m, d, centre, axes, thread, drawn, reach, low, voxel, first, after)
     return max(int(np.ceil(at - extent / voxel)), first), min(int(np.floor(at + extent / voxel)) + 1, after)
 
 
+@kernel
+def _where_below(a, per_a, b, c, begin, end):
+    """Of a range, the part where a z^2 + 2 b z + c < 1; `per_a` is 1 / a, or 0 where it is too small to matter."""
+    if per_a == 0.0:
+        return (begin, end) if c < 1.0 else (end + 1.0, end)
+    root = b * b - a * (c - 1.0)
+    if root <= 0.0:
+        return end + 1.0, end
+    root = np.sqrt(root)
+    return max(begin, (-b - root) * per_a), min(end, (-b + root) * per_a)
+
+
+@kernel
+def _more(held, count):
+    """An array with room for twice as many rows."""
+    found = np.empty((2 * count, held.shape[1]), held.dtype)
+    found[:count] = held[:count]
+    return found
+
+
 @shared
 def draw(starts, centre, axes, thread, lying, half, drawn, reach, rim, low, voxel, phi):
-    """Join layers to a level set, in place."""
+    """Join layers to a level set, in place; but for the centres, all about them is float32."""
+    beyond, below = np.float32(BEYOND * voxel), np.float32(REST * voxel)
     for slab in prange(starts.shape[0]):
         lo, hi = slab * SLAB, min(slab * SLAB + SLAB, phi.shape[0])
-        j_low, j_high, k_low, k_high = phi.shape[1], 0, phi.shape[2], 0  # sums only where there are layers
+        j_low, j_high, k_low, k_high = phi.shape[1], 0, phi.shape[2], 0  # looked at only where there are layers
         for m in range(starts[slab, 0], starts[slab, 1]):
             j0, j1 = _span_of(m, 1, centre, axes, thread, drawn, reach, low, voxel, 0, phi.shape[1])
             k0, k1 = _span_of(m, 2, centre, axes, thread, drawn, reach, low, voxel, 0, phi.shape[2])
             j_low, j_high, k_low, k_high = min(j_low, j0), max(j_high, j1), min(k_low, k0), max(k_high, k1)
         if j_high <= j_low or k_high <= k_low:
             continue
-        # of discs on one wall, and on another that meets it
-        sums = np.zeros((2, hi - lo, j_high - j_low, k_high - k_low, SUMS), np.float32)
-        least = np.full(sums.shape[:4], np.float32(1e30), np.float32)
+        # sums of discs on one wall, and on another that meets it, for those nodes alone that any reaches
+        slot = np.full((2, hi - lo, j_high - j_low, k_high - k_low), -1, np.int32)
+        sums, node, count = np.empty((1024, SUMS + 1), np.float32), np.empty((1024, 3), np.int32), 0
         for m in range(starts[slab, 0], starts[slab, 1]):
-            told = (half[m], drawn[m], thread[m], rim[m], reach[m])
+            told, far, flat = (half[m], drawn[m], thread[m], rim[m], reach[m]), drawn[m] + beyond, ONE - thread[m]
             i0, i1 = _span_of(m, 0, centre, axes, thread, drawn, reach, low, voxel, lo, hi)
             j0, j1 = _span_of(m, 1, centre, axes, thread, drawn, reach, low, voxel, j_low, j_high)
             k0, k1 = _span_of(m, 2, centre, axes, thread, drawn, reach, low, voxel, k_low, k_high)
+            # squared distances along and across it are quadratic along a row of nodes, in voxels
+            u, v, w = axes[m, 0, 2] * voxel, axes[m, 1, 2] * voxel, axes[m, 2, 2] * voxel
+            per, per_far = 1.0 / (reach[m] * reach[m]), 1.0 / (far * far)
+            a_along, a_across = (u * u + flat * v * v) * per, (w * w + thread[m] * v * v) * per_far
+            along, across = (1.0 / a_along if a_along > SMALL else 0.0), (1.0 / a_across if a_across > SMALL else 0.0)
+            lowest = -drawn[m] - below
             for i in range(i0, i1):
                 x = low[0] + i * voxel - centre[m, 0]
                 for j in range(j0, j1):
                     y = low[1] + j * voxel - centre[m, 1]
-                    for k in range(k0, k1):
-                        z = low[2] + k * voxel - centre[m, 2]
-                        a, b, c = _offsets(axes, m, x, y, z)
-                        w = _weight(a, b, c, thread[m], lying[m], drawn[m], reach[m], voxel)
-                        if w > 0.0:
-                            p, q, r, g = i - lo, j - j_low, k - k_low, 0
-                            if lying[m] > 0.5 and sums[0, p, q, r, WEIGHT] > 0.0:
-                                g = int(_meets(sums[0, p, q, r], axes[m], (x, y, z)))
-                            _add(sums[g, p, q, r], w, (b, c), axes[m], (x, y, z), told)
-                            least[g, p, q, r] = min(least[g, p, q, r], np.float32(_along(a, b, thread[m]) - rim[m]))
-        for g in range(2):
-            for p in range(sums.shape[1]):
-                for q in range(sums.shape[2]):
-                    for r in range(sums.shape[3]):
-                        own = sums[g, p, q, r]
-                        if own[WEIGHT] > 0.0:
-                            i, j, k = lo + p, j_low + q, k_low + r
-                            level = np.float32(_level(own, _beyond(own, least[g, p, q, r])))
-                            phi[i, j, k] = min(phi[i, j, k], level)
+                    a, b, c = _offsets(axes, m, x, y, low[2] - centre[m, 2])
+                    b_along, c_along = (u * a + flat * v * b) * per, (a * a + flat * b * b) * per
+                    b_across, c_across = (w * c + thread[m] * v * b) * per_far, (c * c + thread[m] * b * b) * per_far
+                    begin, end = _where_below(a_along, along, b_along, c_along, k0, k1 - 1.0)
+                    begin, end = _where_below(a_across, across, b_across, c_across, begin, end)
+                    for k in range(int(np.ceil(begin)), int(np.floor(end)) + 1):
+                        q = np.float32((a_along * k + 2.0 * b_along) * k + c_along)
+                        height = np.float32(c + w * k)
+                        f = _weight(
+                            q, np.float32((a_across * k + 2.0 * b_across) * k + c_across), height, lying[m], lowest
+                        )
+                        if f <= NONE:
+                            continue
+                        place = np.float32(x), np.float32(y), np.float32(low[2] + k * voxel - centre[m, 2])
+                        g, s = 0, slot[0, i - lo, j - j_low, k - k_low]
+                        if lying[m] > HALF and s >= 0 and _meets(sums, s, axes, m, place):
+                            g, s = 1, slot[1, i - lo, j - j_low, k - k_low]
+                        if s < 0:
+                            if count == sums.shape[0]:
+                                sums, node = _more(sums, count), _more(node, count)
+                            s = count
+                            slot[g, i - lo, j - j_low, k - k_low] = s
+                            node[s, 0], node[s, 1], node[s, 2] = i, j, k
+                            for d in range(SUMS):
+                                sums[s, d] = NONE
+                            sums[s, SUMS] = np.float32(1e30)
+                            count += 1
+                        _add(sums, s, f, (np.float32(b + v * k), height), axes, m, place, told)
+                        sums[s, SUMS] = min(sums[s, SUMS], np.sqrt(max(q, NONE)) * reach[m] - rim[m])
+        for s in range(count):
+            i, j, k = node[s, 0], node[s, 1], node[s, 2]
+            phi[i, j, k] = min(phi[i, j, k], np.float32(_level(sums[s], _beyond(sums[s], sums[s, SUMS]))))
 
 
 @kernel
@@ -642,11 +716,12 @@ def _take_back(
     vertex, normals, position, start, low, shape, edge, most, centre, axes, thread, lying, half, drawn, reach,
     rim, voxel, found, give,
 ):  # fmt: skip
+    # of discs on one wall, and on another that meets it
+    sums, told, lies, least = np.empty((2, SUMS)), np.empty((2, TOLD)), np.empty(2), np.empty(2)
+    look, beyond, below = most + 3.0 * voxel, BEYOND * voxel, REST * voxel
     for v in prange(vertex.shape[0]):
         x, y, z = vertex[v, 0], vertex[v, 1], vertex[v, 2]
-        # of discs on one wall, and on another that meets it
-        sums, told, lies, least = np.zeros((2, SUMS)), np.zeros((2, TOLD)), np.zeros(2), np.full(2, 1e30)
-        look = most + 3.0 * voxel
+        sums[:], told[:], lies[:], least[:] = 0.0, 0.0, 0.0, 1e30
         i0, i1 = span(x, look, low[0], edge, shape[0])
         j0, j1 = span(y, look, low[1], edge, shape[1])
         for i in range(i0, i1):
@@ -655,20 +730,23 @@ def _take_back(
                 for m in range(begin, end):
                     dx, dy, dz = x - centre[m, 0], y - centre[m, 1], z - centre[m, 2]
                     a, b, c = _offsets(axes, m, dx, dy, dz)
-                    w = _weight(a, b, c, thread[m], lying[m], drawn[m], reach[m], voxel)
-                    _, _, faces = _offsets(axes, m, normals[v, 0], normals[v, 1], normals[v, 2])
-                    # at its wall liquid faces the wall: what does not is of the other side
-                    if w <= 0.0 or (lying[m] > 0.5 and faces > 0.3 and c + drawn[m] < AT_WALL * voxel):
+                    along, far = _along(a, b, thread[m]), drawn[m] + beyond
+                    q, across = (along / reach[m]) ** 2, (c * c + thread[m] * b * b) / (far * far)
+                    w = _weight(q, across, c, lying[m], -drawn[m] - below)
+                    if w <= 0.0:
                         continue
                     g = 0
-                    if lying[m] > 0.5 and sums[0, WEIGHT] > 0.0:
-                        g = int(_meets(sums[0], axes[m], (dx, dy, dz)))
+                    if lying[m] > 0.5:
+                        # at its wall liquid faces the wall: what does not is of the other side
+                        _, _, faces = _offsets(axes, m, normals[v, 0], normals[v, 1], normals[v, 2])
+                        if faces > 0.3 and c + drawn[m] < AT_WALL * voxel:
+                            continue
+                        if sums[0, WEIGHT] > 0.0:
+                            g = int(_meets(sums, 0, axes, m, (dx, dy, dz)))
                     of = half[m], drawn[m], thread[m], rim[m], reach[m]
-                    _add(sums[g], w, (b, c), axes[m], (dx, dy, dz), of)
+                    _add(sums, g, w, (b, c), axes, m, (dx, dy, dz), of)
                     lies[g] += w * lying[m]
-                    high, flat = lying[m] * (drawn[m] - half[m]), 1.0 - thread[m]
-                    along = _along(a, b, thread[m])
-                    nearer = along - rim[m] < least[g]
+                    nearer, high, flat = along - rim[m] < least[g], lying[m] * (drawn[m] - half[m]), 1.0 - thread[m]
                     per = 1.0 / max(along, 1e-12)
                     told[g, OVER_IN_ALL] += w * high
                     for d in range(3):

@@ -36,10 +36,24 @@ class Binned:
         return self.position, self.start, self.low, self.shape, self.edge
 
 
+@kernel
+def bounds(position):
+    """Smallest and largest corner, float64 (3,), of places (n, 3); infinite without any."""
+    low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    for d in range(3):  # NumPy is slow at the least of rows
+        least, most = np.inf, -np.inf
+        for n in range(position.shape[0]):
+            x = position[n, d]
+            least, most = min(least, x), max(most, x)
+        low[d], high[d] = least, most
+    return low, high
+
+
 def binned(position: np.ndarray, edge: float) -> Binned:
     """Sort positions (n, 3), n > 0, into cells of an edge, metres; wider ones where particles are far apart."""
     place = np.ascontiguousarray(position, np.float64)
-    low, extent = place.min(axis=0), np.ptp(place, axis=0)
+    low, high = bounds(place)
+    extent = high - low
     while np.prod(extent / edge + 1) > MOST_CELLS * (len(place) + 125_000):
         edge *= 1.25
     shape = (extent / edge).astype(np.int64) + 1

@@ -83,21 +83,41 @@ def belled(held):
     return found
 
 
-@kernel
+@kernel(parallel=True)
 def within(start, flags):
-    """The particles of flagged cells, ascending."""
-    count = 0
-    for cell in range(flags.shape[0]):
-        if flags[cell]:
-            count += start[cell + 1] - start[cell]
-    found = np.empty(count, np.int64)
-    count = 0
-    for cell in range(flags.shape[0]):
-        if flags[cell]:
-            for n in range(start[cell], start[cell + 1]):
-                found[count] = n
-                count += 1
+    """The particles of flagged cells, ascending, int64."""
+    cells = flags.shape[0]
+    parts = max(min(cells // 4096, 256), 1)
+    first = np.zeros(parts + 1, np.int64)
+    for part in prange(parts):
+        count = 0
+        for cell in range(part * cells // parts, (part + 1) * cells // parts):
+            if flags[cell]:
+                count += start[cell + 1] - start[cell]
+        first[part + 1] = count
+    for part in range(parts):
+        first[part + 1] += first[part]
+    found = np.empty(first[parts], np.int64)
+    for part in prange(parts):
+        at = first[part]
+        for cell in range(part * cells // parts, (part + 1) * cells // parts):
+            if flags[cell]:
+                for n in range(start[cell], start[cell + 1]):
+                    found[at] = n
+                    at += 1
     return found
+
+
+@kernel(parallel=True)
+def fainter(some, known, position, low, voxel, density, least, found):
+    """Which of some particles lie within the nodes where a density is less than some, but for known ones."""
+    for m in prange(some.shape[0]):
+        n = some[m]
+        i = int(np.rint((position[n, 0] - low[0]) / voxel))
+        j = int(np.rint((position[n, 1] - low[1]) / voxel))
+        k = int(np.rint((position[n, 2] - low[2]) / voxel))
+        within = min(i, j, k) >= 0 and i < density.shape[0] and j < density.shape[1] and k < density.shape[2]
+        found[m] = within and not known[m] and density[i, j, k] < least
 
 
 @kernel(parallel=True)
