@@ -61,6 +61,8 @@ declare(
     Attribute("colour", 3, blend="mean", shown="colours"),
     Attribute("mark", blend="mean", shown="ramp"),
     Attribute("viscosity", unit="Pa s", blend="mean", shown="ramp", per_density=True),
+    Attribute("yield_stress", unit="Pa", blend="mean", shown="ramp", per_density=True),
+    Attribute("flow_index", blend="mean", shown="ramp"),
     Attribute("rest_a", 3, "m", blend="mean", bounded=False),  # go on beyond the outermost particles
     Attribute("rest_b", 3, "m", blend="mean", bounded=False),
     Attribute("rest_share"),

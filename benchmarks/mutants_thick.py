@@ -10,7 +10,7 @@ from unittest import mock
 import numpy as np
 from numba import njit
 
-from basin.liquid import crowding, films, levelset, viscosity
+from basin.liquid import crowding, films, levelset, strains, viscosity
 from basin.liquid.particles import M
 from benchmarks.mutants_surface import around, exchanged, with_names
 
@@ -25,12 +25,12 @@ def _of_one(out, weight, u, v, begin, end, across_u, across_v):
 
 
 @njit
-def _never(node, opened, n, p, axis):
-    return False
+def _unwalled(near, held, opened, p, x, y, depth):
+    return opened
 
 
 @njit
-def _whole(node, opened, n, p, axis):
+def _whole(near, held, p, axis):
     return np.float32(1.0)
 
 
@@ -55,7 +55,7 @@ def _a_voxel(free, held):
 
 
 @njit
-def _as_open(node, opened, n, p, axis, depth, own):
+def _as_open(near, held, p, axis, depth, own):
     return own
 
 
@@ -76,7 +76,8 @@ def _weighed(**names: Any) -> Callable[[], AbstractContextManager]:
 
 
 def _applied(**names: Any) -> Callable[[], AbstractContextManager]:
-    return lambda: mock.patch.object(viscosity, "_apply", with_names(viscosity._apply, **names))
+    stress = with_names(strains._stress, **names)
+    return lambda: mock.patch.object(strains, "_apply", with_names(strains._apply, _stress=stress))
 
 
 def _walled(**names: Any) -> dict[str, Any]:
@@ -111,11 +112,9 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
         "liquid.viscosity", "Viscous", lambda made, phi, nu, solids, dt: made(phi, nu, solids, 0.5 * dt)
     ),
     "shears see one velocity": _applied(_sheared=_of_one),
-    "walls a voxel away": _weighed(**_walled(_way=_a_voxel)),
+    "walls a voxel away": _weighed(**_walled(way_to_wall=_a_voxel)),
     "masses at walls whole": _weighed(_extent=_whole),
-    "walls hold nothing": _weighed(
-        _shear=with_names(viscosity._shear, _held=_never), _stretched=_as_open, _extent=_whole
-    ),
+    "walls hold nothing": _weighed(_shear=_unwalled, _stretched=_as_open, _extent=_whole),
     "stretches as open as their cells": _weighed(_stretched=_as_open),
     "cubes at the surface full or empty": _weighed(_full=_all_or_none),
     "a film's one face like any other": _weighed(**_walled(_thin=_like_any)),

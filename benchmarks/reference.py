@@ -448,6 +448,25 @@ def _thick() -> list[Row]:
             )
             for where, lean in (("upright", False), ("leaning", True))
         ),
+        Row(
+            "B18",
+            "surface speed of a film of 8 mm, 30 Pa, 30 degrees, 0.0194 m/s",
+            "Liu & Mei 1989",
+            "10 %",
+            (8, 12),
+            lambda n: float(np.divide(*thick.yielding_film(0.008, n))),
+        ),
+        *(
+            Row(
+                "B18",
+                f"half-length of a slumped block, {stress:g} Pa",
+                "Liu & Mei 1989",
+                "10 %",
+                (20,),
+                lambda n, stress=stress: thick.slumped(stress, 0.1 / n)[0],  # type: ignore[misc]
+            )
+            for stress in (30.0, 100.0)
+        ),
         Row("B09", "front after 1 s, 0.299 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[0] / 0.299),
         Row("B09", "front after 5 s, 0.396 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[1] / 0.396),
         Row(

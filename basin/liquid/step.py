@@ -39,6 +39,7 @@ from basin.liquid import (
     timestep,
     transfer,
     viscosity,
+    yielding,
 )
 from basin.liquid.band import Below, Births, Bulk, MadeOf
 from basin.liquid.particles import Particles
@@ -47,7 +48,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Cells, Tiling, cells_at_walls, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-18"
+ALGORITHM = "liquid-19"
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -364,7 +365,15 @@ class Liquid:
         assert m.made_of is not None
         with tally.clocked("viscosity"):
             column = w.carried.at("viscosity").start
-            nu = viscosity.at_cells(particles, column, m.tiling, m.tiles, m.made_of, m.hidden)
+            where, nu_edge = (m.tiling, m.tiles, m.made_of, m.hidden), viscosity.AS_CELLS
+            nu = viscosity.at_cells(particles, column, *where)
+            if "yield_stress" in w.carried:
+                columns = w.carried.at("yield_stress", "flow_index")
+                stress, index = (
+                    yielding.mean_at_cells(particles, n, *where) for n in range(columns.start, columns.stop)
+                )
+                nu, nu_edge = yielding.apparent(nu, stress, index, m.before, m.mass, m.contact)
+                nu_edge /= np.float32(w.layout.dx**2)
             m.nu = nu / w.layout.dx**2
             m.velocity, m.valid = extrapolation.at_rim(m.velocity, m.before, m.valid, m.mass, m.tiles)
             if m.reflects:
@@ -373,7 +382,7 @@ class Liquid:
                 np.where(v > 0, u - u0, np.float32(0)) for u, u0, v in zip(m.velocity, m.before, m.valid, strict=True)
             ]
             m.velocity = extrapolation.outwards(m.velocity, m.valid, extrapolation.RIM, m.tiles)
-            damped, acted = viscosity.act(m.velocity, pushed, m.phi, m.nu, m.contact, 2 * m.dt)
+            damped, acted = viscosity.act(m.velocity, pushed, m.phi, m.nu, m.contact, 2 * m.dt, nu_edge)
             tally.damped(damped)
         with tally.clocked("pressure"):
             valid, again = pressure.project(m.solved, m.phi, m.contact, m.velocity, np.zeros(3))

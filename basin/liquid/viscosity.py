@@ -14,8 +14,9 @@ is 1/d. The mass about such a face goes half as far as d: across a channel these
 masses, whose steady flow is exact. Along walls that lean across the grid stretches take as much as shears do; weighed
 by their cell's open share alone they would let films flow too fast.
 
-The matrix is symmetric and positive definite; it is solved by conjugate gradients with its diagonal, in double
-precision and without being stored, tile by tile. Walls thinner than the grid can tell part no shear.
+The matrix is symmetric and positive definite; it is solved by conjugate gradients in double precision, after a
+multigrid cycle in single precision (see `basin.liquid.coarser`), or its diagonal where little is stiff. Walls thinner
+than the grid can tell part no shear.
 """
 
 from __future__ import annotations
@@ -26,18 +27,24 @@ import numpy as np
 from numba import prange
 
 from basin.grid.fractions import SLIT
-from basin.grid.tiles import Tiles, all_zero, load, none_below
+from basin.grid.tiles import Tiles, load, none_below
 from basin.kernels import kernel, shared
 from basin.liquid import levelset
 from basin.liquid.band import MadeOf
+from basin.liquid.coarser import Cycle
 from basin.liquid.levelset import LEAST_ROOM
 from basin.liquid.particles import M, Particles
 from basin.liquid.pressure import solid_face_velocity
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Tiling
+from basin.liquid.strains import Strains
 
 TOLERANCE = 1e-6  # of the momentum that there is
 MOST_STEPS = 3000
+AS_CELLS = np.zeros((0, 1, 8, 8, 8), np.float32)
+# with the diagonal alone, iterations by the root of it over the mass, at most by faces along an axis; with cycles
+ALONE, CYCLES = (10.5, 11.0), 13.0
+ALONE_TAKES, CYCLE_TAKES, BEGINS = (3e-4, 11e-9), (2.5e-3, 100e-9), (0.015, 300e-9)  # seconds each, and a face
 TOUCHES = np.float32(1e-3)  # voxels: a face's centre this near to a solid is in it
 NEAREST = np.float32(0.1)  # voxels: least way between a face's centre and the wall that it strains against
 # steps along the axes between nodes and between cells in blocks of a tile and its rim that lie as lines
@@ -123,30 +130,41 @@ def _centre(node, n, first, second):
 
 
 @kernel
-def _held(node, opened, n, p, axis):
-    """Whether the face square to an axis at node n and cell p moves with a solid."""
-    inside = _centre(node, n, NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]) <= TOUCHES
-    return inside or opened[axis, p] <= SLIT
+def _held(middle, opened):
+    """Whether a face moves with a solid, whose distance from its middle is known; `opened` is the share not in one."""
+    return middle <= TOUCHES or opened <= SLIT
+
+
+@kernel
+def survey(node, opened, near, held):
+    """Distances to solids at the middles of all faces of a block (3, 1000), and which move with one."""
+    for i in range(10):
+        for j in range(10):
+            for k in range(10):
+                n, p = (i * 11 + j) * 11 + k, (i * 10 + j) * 10 + k
+                near[0, p] = _centre(node, n, NODE[1], NODE[2])
+                near[1, p] = _centre(node, n, NODE[0], NODE[2])
+                near[2, p] = _centre(node, n, NODE[0], NODE[1])
+                for d in range(3):
+                    held[d, p] = _held(near[d, p], opened[d, p])
 
 
 @kernel(inline="always")
-def _way(free, held):
+def way_to_wall(free, held):
     """How far from a face the wall is, towards one beside it that the wall holds, by their distances to it."""
     return max(free / (free - min(held, np.float32(0.0))), NEAREST)
 
 
 @kernel
-def _extent(node, opened, n, p, axis):
+def _extent(near, held, p, axis):
     """Volume of which a face's velocity moves the mass: halfway to its neighbours, or to a wall before them."""
-    one, two = NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]
-    near = _centre(node, n, one, two)
     volume = np.float32(1.0)
     for d in range(3):
         length = np.float32(0.0)
         for side in (-1, 1):
-            beside = n + side * NODE[d]
-            if _held(node, opened, beside, p + side * CELL[d], axis):
-                length += np.float32(0.5) * _way(near, _centre(node, beside, one, two))
+            beside = p + side * CELL[d]
+            if held[axis, beside]:
+                length += np.float32(0.5) * way_to_wall(near[axis, p], near[axis, beside])
             else:
                 length += np.float32(0.5)
         volume *= length
@@ -169,44 +187,38 @@ def _thin(near, step, depth):
 
 
 @kernel
-def _against(node, n, beside, one, two, depth):
-    """What a strain between a free face, at node n, and one beside it that a wall holds weighs."""
-    free, held = _centre(node, n, one, two), _centre(node, beside, one, two)
-    return _thin(free, free - min(held, np.float32(0.0)), depth) / _way(free, held)
+def _against(free, held, depth):
+    """What a strain between a free face and one beside it that a wall holds weighs, by their distances to it."""
+    return _thin(free, free - min(held, np.float32(0.0)), depth) / way_to_wall(free, held)
 
 
 @kernel
-def _stretched(node, opened, n, p, axis, depth, own):
+def _stretched(near, held, p, axis, depth, own):
     """Share of a cell that is open, or what its stretch along an axis weighs against a wall."""
-    one, two = NODE[(axis + 1) % 3], NODE[(axis + 2) % 3]
-    low, high = n, n + NODE[axis]
-    low_in, high_in = _held(node, opened, low, p, axis), _held(node, opened, high, p + CELL[axis], axis)
-    if low_in == high_in:
+    low, high = p, p + CELL[axis]
+    if held[axis, low] == held[axis, high]:
         return own
-    return _against(node, high if low_in else low, low if low_in else high, one, two, depth)
+    free, wall = (high, low) if held[axis, low] else (low, high)
+    return _against(near[axis, free], near[axis, wall], depth)
 
 
 @kernel
-def _shear(node, opened, n, p, x, y, along, depth):
+def _shear(near, held, opened, p, x, y, depth):
     """Share of the cube about an edge that is open, or what a shear there weighs against a wall.
 
-    The edge lies along an axis, at node n and cell p, between two faces square to x and two square to y; `depth` is the
-    liquid's level there.
+    The edge begins at cell p's low corner, between two faces square to x and two square to y; `depth` is the liquid's
+    level there.
     """
     weight, walled = np.float32(0.0), False
     for turn in range(2):
         here, across = (x, y) if turn == 0 else (y, x)
         # faces square to `across`, a step along `here` apart
-        low = n - NODE[here]
-        high_in = _held(node, opened, n, p, across)
-        low_in = _held(node, opened, low, p - CELL[here], across)
-        if high_in != low_in:
+        low = p - CELL[here]
+        if held[across, p] != held[across, low]:
             walled = True
-            found = _against(node, low if high_in else n, n if high_in else low, NODE[here], NODE[along], depth)
-            weight = max(weight, found)
-    if walled:
-        return weight
-    return _clipped(np.float32(0.5) + np.float32(0.5) * (node[n] + node[n + NODE[along]]))
+            free, wall = (low, p) if held[across, p] else (p, low)
+            weight = max(weight, _against(near[across, free], near[across, wall], depth))
+    return weight if walled else opened
 
 
 @kernel
@@ -220,7 +232,7 @@ def _mean(nu, p, one, other):
 
 
 @shared
-def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wide, cell, edge, mass):
+def _weigh(first, where, phi, nu, nu_edge, dt, node_phi, open_u, open_v, open_w, own, wide, cell, edge, mass):
     for t in prange(1, first.shape[0]):
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
         depth, thick = np.empty((10, 10, 10), np.float32), np.empty((10, 10, 10), np.float32)
@@ -236,7 +248,8 @@ def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wid
         load(open_w, where, i0, j0, k0, share[2])
         load(node_phi, where, i0, j0, k0, node)
         depth_line, thick_line, room_line = depth.reshape(1000), thick.reshape(1000), room.reshape(1000)
-        node_line, opened = node.reshape(1331), share.reshape((3, 1000))
+        node_line, near, held = node.reshape(1331), np.empty((3, 1000), np.float32), np.empty((3, 1000), np.bool_)
+        survey(node_line, share.reshape((3, 1000)), near, held)
         for a in range(8):
             for b in range(8):
                 for c in range(8):
@@ -245,186 +258,79 @@ def _weigh(first, where, phi, nu, dt, node_phi, open_u, open_v, open_w, own, wid
                     if room_line[p] >= LEAST_ROOM:
                         stiff = np.float32(2.0 * dt) * thick_line[p] * _full(depth_line[p])
                         for d in range(3):
-                            weight = _stretched(node_line, opened, n, p, d, depth_line[p], own[t, a, b, c])
+                            weight = _stretched(near, held, p, d, depth_line[p], own[t, a, b, c])
                             cell[d, t, a, b, c] = stiff * weight
                     for e in range(3):
                         x, y, along = BETWEEN[e, 0], BETWEEN[e, 1], BETWEEN[e, 2]
                         level = _depth(depth_line, room_line, p, CELL[x], CELL[y])
                         weight = _full(level)
                         if weight > 0:
-                            weight *= _shear(node_line, opened, n, p, x, y, along, level)
-                            weight *= np.float32(dt) * _mean(thick_line, p, CELL[x], CELL[y])
+                            middle = np.float32(0.5) * (node_line[n] + node_line[n + NODE[along]])
+                            opened = _clipped(np.float32(0.5) + middle)
+                            weight *= _shear(near, held, opened, p, x, y, level)
+                            if nu_edge.shape[0] > 0:
+                                weight *= np.float32(dt) * nu_edge[e, t, a, b, c]
+                            else:
+                                weight *= np.float32(dt) * _mean(thick_line, p, CELL[x], CELL[y])
                         edge[e, t, a, b, c] = weight
                     for d in range(3):
-                        if _held(node_line, opened, n, p, d):
+                        if held[d, p]:
                             mass[d, t, a, b, c] = np.float32(-1.0)
                         else:
                             full = _full(_depth(depth_line, room_line, p, CELL[d], 0))
-                            mass[d, t, a, b, c] = full * _extent(node_line, opened, n, p, d)
+                            mass[d, t, a, b, c] = full * _extent(near, held, p, d)
 
 
 @shared
-def _diagonal(first, where, inside, cell_x, cell_y, cell_z, xy, xz, yz, mass, inverse, live):
-    for t in prange(1, first.shape[0]):
-        block = np.empty((6, 10, 10, 10), np.float32)
-        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        load(cell_x, where, i0, j0, k0, block[0])
-        load(cell_y, where, i0, j0, k0, block[1])
-        load(cell_z, where, i0, j0, k0, block[2])
-        load(xy, where, i0, j0, k0, block[3])
-        load(xz, where, i0, j0, k0, block[4])
-        load(yz, where, i0, j0, k0, block[5])
-        line = block.reshape((6, 1000))
-        if all_zero(block.reshape(6000)):
-            continue
-        for a in range(8):
-            for b in range(8):
-                for c in range(8):
-                    if not inside[t, a, b, c]:
-                        continue
-                    p = ((a + 1) * 10 + b + 1) * 10 + c + 1
-                    for d in range(3):
-                        m = mass[d, t, a, b, c]
-                        if m < 0:
-                            continue
-                        step = 100 if d == 0 else (10 if d == 1 else 1)
-                        stiff = line[d, p] + line[d, p - step]
-                        first_edge, second_edge = (3, 4) if d == 0 else ((3, 5) if d == 1 else (4, 5))
-                        first_step = 10 if d == 0 else 100
-                        second_step = 10 if d == 2 else 1
-                        stiff += line[first_edge, p] + line[first_edge, p + first_step]
-                        stiff += line[second_edge, p] + line[second_edge, p + second_step]
-                        if stiff > 0:
-                            inverse[d, t, a, b, c] = np.float32(1.0) / (m + stiff)
-                            live[t] = True
-
-
-@kernel(parallel=True)
-def _gather(row, first, where, cell_x, cell_y, cell_z, xy, xz, yz, weight):
-    """The weights of tiles with their rims, as lines, so that iterations need not look for them."""
+def _go(row, far, way, through, found, left, part):
+    """Go `far` along `way`; `part` is, tile by tile, the square of what is left."""
     for n in prange(row.shape[0]):
         t = row[n]
-        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        load(cell_x, where, i0, j0, k0, weight[n, 0])
-        load(cell_y, where, i0, j0, k0, weight[n, 1])
-        load(cell_z, where, i0, j0, k0, weight[n, 2])
-        load(xy, where, i0, j0, k0, weight[n, 3])
-        load(xz, where, i0, j0, k0, weight[n, 4])
-        load(yz, where, i0, j0, k0, weight[n, 5])
-
-
-@kernel(inline="always")
-def _stretch(out, weight, u, begin, end, step):
-    """Stress of a stretch along an axis, whole lines at a time, over the rims too."""
-    for p in range(begin, end):
-        out[p] = weight[p] * (u[p + step] - u[p])
-
-
-@kernel(inline="always")
-def _sheared(out, weight, u, v, begin, end, across_u, across_v):
-    """Stress of a shear: of u across an axis and of v across the other."""
-    for p in range(begin, end):
-        out[p] = weight[p] * (u[p] - u[p - across_u] + v[p] - v[p - across_v])
-
-
-@kernel(inline="always")
-def _pull(out, mass, inverse, u, stretch, along, one, step_one, two, step_two):
-    """A component of the matrix times the velocity in a tile, and its product with the velocity."""
-    total = 0.0
-    for a in range(8):
-        for b in range(8):
-            q, p = (a * 8 + b) * 8, ((a + 1) * 10 + b + 1) * 10 + 1
-            for k in range(8):
-                pull = mass[q + k] * u[p + k] + stretch[p + k - along] - stretch[p + k]
-                pull += one[p + k] - one[p + k + step_one] + two[p + k] - two[p + k + step_two]
-                pull = pull if inverse[q + k] > 0 else 0.0
-                out[q + k] = pull
-                total += pull * u[p + k]
-    return total
-
-
-@shared(fastmath=True)
-def _apply(row, first, where, weight, mass, inverse, u, v, w, out, part):
-    """The matrix times a velocity; `part` is its product with the velocity, tile by tile."""
-    for n in prange(row.shape[0]):
-        t = row[n]
-        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
-        flow, stress = np.empty((3, 10, 10, 10)), np.empty((6, 1000))
-        load(u, where, i0, j0, k0, flow[0])
-        load(v, where, i0, j0, k0, flow[1])
-        load(w, where, i0, j0, k0, flow[2])
-        x, y, z = flow[0].reshape(1000), flow[1].reshape(1000), flow[2].reshape(1000)
-        stiff = weight[n].reshape((6, 1000))
-        _stretch(stress[0], stiff[0], x, 0, 900, 100)
-        _stretch(stress[1], stiff[1], y, 100, 900, 10)
-        _stretch(stress[2], stiff[2], z, 100, 900, 1)
-        _sheared(stress[3], stiff[3], x, y, 100, 1000, 10, 100)
-        _sheared(stress[4], stiff[4], x, z, 100, 1000, 1, 100)
-        _sheared(stress[5], stiff[5], y, z, 100, 900, 1, 10)
-        total = _pull(
-            out[0, t].reshape(512),
-            mass[0, t].reshape(512),
-            inverse[0, t].reshape(512),
-            x,
-            stress[0],
-            100,
-            stress[3],
-            10,
-            stress[4],
-            1,
-        )
-        total += _pull(
-            out[1, t].reshape(512),
-            mass[1, t].reshape(512),
-            inverse[1, t].reshape(512),
-            y,
-            stress[1],
-            10,
-            stress[3],
-            100,
-            stress[5],
-            1,
-        )
-        total += _pull(
-            out[2, t].reshape(512),
-            mass[2, t].reshape(512),
-            inverse[2, t].reshape(512),
-            z,
-            stress[2],
-            1,
-            stress[4],
-            100,
-            stress[5],
-            10,
-        )
-        part[n] = total
-
-
-@kernel(parallel=True)
-def _go(row, far, way, through, found, left, inverse, part):
-    """Go `far` along `way`; `part` is, tile by tile, the residual's square and its product with its preconditioned."""
-    for n in prange(row.shape[0]):
-        t = row[n]
-        square, product = 0.0, 0.0
+        square = 0.0
         for d in range(3):
             x, r = found[d, t].reshape(512), left[d, t].reshape(512)
-            p, q, s = way[d, t].reshape(512), through[d, t].reshape(512), inverse[d, t].reshape(512)
+            p, q = way[d, t].reshape(512), through[d, t].reshape(512)
             for e in range(512):
                 x[e] += far * p[e]
                 r[e] -= far * q[e]
                 square += r[e] * r[e]
-                product += r[e] * r[e] * s[e]
-        part[n, 0], part[n, 1] = square, product
+        part[n] = square
 
 
-@kernel(parallel=True)
-def _turn(row, share, left, inverse, way):
+@shared
+def _divided(row, left, inverse, out, part):
+    """`out` becomes what is left over the diagonal; `part` is, tile by tile, the product of both."""
+    for n in prange(row.shape[0]):
+        t = row[n]
+        product = 0.0
+        for d in range(3):
+            r, s, z = left[d, t].reshape(512), inverse[d, t].reshape(512), out[d, t].reshape(512)
+            for e in range(512):
+                z[e] = r[e] * s[e]
+                product += r[e] * z[e]
+        part[n] = product
+
+
+@shared
+def _product(row, left, other, part):
+    for n in prange(row.shape[0]):
+        t = row[n]
+        product = 0.0
+        for d in range(3):
+            r, z = left[d, t].reshape(512), other[d, t].reshape(512)
+            for e in range(512):
+                product += r[e] * z[e]
+        part[n] = product
+
+
+@shared
+def _turn(row, share, other, way):
     for n in prange(row.shape[0]):
         t = row[n]
         for d in range(3):
-            p, r, s = way[d, t].reshape(512), left[d, t].reshape(512), inverse[d, t].reshape(512)
+            p, z = way[d, t].reshape(512), other[d, t].reshape(512)
             for e in range(512):
-                p[e] = s[e] * r[e] + share * p[e]
+                p[e] = z[e] + share * p[e]
 
 
 @kernel(parallel=True)
@@ -442,7 +348,7 @@ def _of_solids(first, where, axis, mass, phi, owner, motion, field):
 class Viscous:
     """The matrix of one step."""
 
-    def __init__(self, phi: np.ndarray, nu: np.ndarray, solids: Solids, dt: float):
+    def __init__(self, phi: np.ndarray, nu: np.ndarray, solids: Solids, dt: float, nu_edge: np.ndarray = AS_CELLS):
         """Weigh a moment's liquid.
 
         Parameters
@@ -450,28 +356,31 @@ class Viscous:
         phi : level set at cells' centres, voxels
         nu : kinematic viscosity there, voxels^2 per second
         dt : seconds that it acts
+        nu_edge : the same at cells' edges along z, y and x, (3, tiles + 1, 8, 8, 8), if it is not cells' harmonic mean
         """
         tiles = self.tiles = solids.tiles
         self._solids = solids
         shape = (3, *phi.shape)
-        self._cell, self._edge, self._mass, self._inverse = (np.zeros(shape, np.float32) for _ in range(4))
+        self._cell, self._edge, self._mass = (np.zeros(shape, np.float32) for _ in range(3))
         grid = (tiles.first, tiles.where)
         room = (solids.phi, *solids.open, solids.own, solids.wide)
-        _weigh(*grid, phi, nu, dt, *room, self._cell, self._edge, self._mass)
+        _weigh(*grid, phi, nu, nu_edge, dt, *room, self._cell, self._edge, self._mass)
         tiles.wrap(*self._cell, *self._edge)
-        live = np.zeros(len(tiles) + 1, bool)
-        _diagonal(
-            *grid,
-            tiles.between_walls(np.flatnonzero(tiles.layout.periodic)),
-            *self._cell,
-            *self._edge,
-            self._mass,
-            self._inverse,
-            live,
-        )
-        self._row = np.flatnonzero(live)
-        self._weight = np.empty((len(self._row), 6, 10, 10, 10), np.float32)
-        _gather(self._row, *grid, *self._cell, *self._edge, self._weight)
+        inside = tiles.between_walls(np.flatnonzero(tiles.layout.periodic))
+        self.strains = Strains.of(*grid, self._cell, self._edge, self._mass, inside)
+        self._cycle = Cycle(self.strains, tiles) if self._stiff() else None
+
+    def _stiff(self) -> bool:
+        """Whether a cycle is worth its time: what the diagonal alone would take, by how stiff and wide all is."""
+        free = self.strains.inverse > 0
+        faces = int(free.sum())
+        if faces == 0:
+            return False
+        stiff = float((1.0 / self.strains.inverse[free]).sum(dtype=np.float64))
+        over = stiff / max(float(self._mass[free].sum(dtype=np.float64)), 1e-30)
+        alone = min(ALONE[0] * np.sqrt(over), ALONE[1] * faces ** (1 / 3)) * (ALONE_TAKES[0] + ALONE_TAKES[1] * faces)
+        cycles = CYCLES * (CYCLE_TAKES[0] + CYCLE_TAKES[1] * faces) + BEGINS[0] + BEGINS[1] * faces
+        return bool(alone > cycles)
 
     def damp(
         self, velocity: list[np.ndarray], tolerance: float = TOLERANCE, guess: list[np.ndarray] | None = None
@@ -481,53 +390,61 @@ class Viscous:
         Faces beyond the liquid must hold velocities that go on from its own; those at its rim change with it. As
         much of a guess at the change is taken as is of use.
         """
-        tiles, row, solids = self.tiles, self._row, self._solids
+        tiles, matrix, solids = self.tiles, self.strains, self._solids
+        row = matrix.row
         start = np.stack(velocity).astype(np.float64)
         for axis in range(3):
             held = (self._mass[axis], solids.phi, solids.owner, solids.motion, start[axis])
             _of_solids(tiles.first, tiles.where, axis, *held)
         tiles.wrap(*start)
-        left, found, way = np.zeros_like(start), np.zeros_like(start), np.zeros_like(start)
+        left, found, way, other = (np.zeros_like(start) for _ in range(4))
         part = np.zeros(len(row))
         # the mass takes no part in the change that stress alone brings about
-        self._times(start, left, part, np.zeros_like(self._mass))
+        matrix.times(start, left, part, massive=False)
         np.negative(left, out=left)
         # walls give momentum too: liquid at rest beside one that moves is not there yet
         fastest = float(np.abs(start[self._mass < 0]).max(initial=0.0)) if solids.moving else 0.0
-        mass = np.where(self._inverse > 0, self._mass, np.float32(0.0))
+        mass = np.where(matrix.inverse > 0, self._mass, np.float32(0.0))
         momentum = float(np.sqrt(((mass * start) ** 2 + (mass * fastest) ** 2).sum(axis=(2, 3, 4)).sum()))
-        through, sums = np.zeros_like(start), np.zeros((len(row), 2))
+        through = np.zeros_like(start)
         if guess is not None:
-            way = np.where(self._inverse > 0, np.stack(guess), 0.0)
+            way[:] = np.where(matrix.inverse > 0, np.stack(guess), 0.0)
             tiles.wrap(*way)
-            self._times(way, through, part, self._mass)
+            matrix.times(way, through, part)
             far = float((way * left).sum() / max(part.sum(), 1e-30))
-            _go(row, far, way, through, found, left, self._inverse, sums)
-        _go(row, 0.0, way, through, found, left, self._inverse, sums)
-        square, product = sums.sum(axis=0)
-        taken, turn = 0, 0.0
+            _go(row, far, way, through, found, left, part)
+        _go(row, 0.0, way, through, found, left, part)
+        square = part.sum()
+        way[:] = 0.0
+        taken, before = 0, np.inf
         while np.sqrt(square) > tolerance * momentum and taken < MOST_STEPS:
-            _turn(row, turn, left, self._inverse, way)
+            nearly, product = self._nearly_solved(left, other, part)
+            _turn(row, product / before, nearly, way)
             tiles.wrap(*way)
-            self._times(way, through, part, self._mass)
-            _go(row, product / part.sum(), way, through, found, left, self._inverse, sums)
-            before = product
-            square, product = sums.sum(axis=0)
-            taken, turn = taken + 1, product / before
+            matrix.times(way, through, part)
+            _go(row, product / part.sum(), way, through, found, left, part)
+            square, before = part.sum(), product
+            taken += 1
         for axis in range(3):
             velocity[axis] += found[axis].astype(np.float32)
         tiles.wrap(*velocity)
         return Damped(taken, float(np.sqrt(square)) / momentum if momentum > 0 else 0.0)
 
+    def _nearly_solved(self, left: np.ndarray, free: np.ndarray, part: np.ndarray) -> tuple[np.ndarray, float]:
+        """Nearly the matrix's inverse times what is left, which may be in a free array, and the product of both."""
+        matrix, found = self.strains, free
+        if self._cycle is None:
+            _divided(matrix.row, left, matrix.inverse, found, part)
+        else:
+            found = self._cycle(left)
+            _product(matrix.row, left, found, part)
+        return found, float(part.sum())
+
     def faces(self) -> list[np.ndarray]:
         """Which faces it acts on, as uint8 fields: beyond the liquid's own they go on from it without stress."""
-        acted = [(inverse > 0).astype(np.uint8) for inverse in self._inverse]
+        acted = [(inverse > 0).astype(np.uint8) for inverse in self.strains.inverse]
         self.tiles.wrap(*acted)
         return acted
-
-    def _times(self, flow: np.ndarray, out: np.ndarray, part: np.ndarray, mass: np.ndarray) -> None:
-        own = (self._weight, mass, self._inverse)
-        _apply(self._row, self.tiles.first, self.tiles.where, *own, *flow, out, part)
 
 
 def act(
@@ -537,6 +454,7 @@ def act(
     nu: np.ndarray,
     solids: Solids,
     dt: float,
+    nu_edge: np.ndarray = AS_CELLS,
 ) -> tuple[Damped, list[np.ndarray]]:
     """Let viscosity act on face velocities (voxels/s) over a step of `dt` seconds, in place; `Viscous` has the rest.
 
@@ -553,7 +471,7 @@ def act(
     -------
     what it took, and the faces it acted on
     """
-    matrix = Viscous(phi, nu, solids, STAGE * dt)
+    matrix = Viscous(phi, nu, solids, STAGE * dt, nu_edge)
     first = [u - np.float32(1.0 - STAGE) * change for u, change in zip(velocity, pushed, strict=True)]
     given = [u.copy() for u in first]
     begun = matrix.damp(first)

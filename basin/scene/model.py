@@ -195,6 +195,27 @@ class Source(Element):
         meaning="How hard it is to shear. Water has 0.001, too little to see; a thin oil 0.1, honey about 10, pitch "
         "many thousands. 0 computes none; what mixes takes the mean.",
     )
+    yield_stress: float = setting(
+        0.0,
+        unit="Pa",
+        group="At birth",
+        ge=0,
+        le=1e6,
+        slider=(0.1, 1000),
+        scale="log",
+        cost="As viscosity does, and a little more.",
+        meaning="Stress below which it does not flow but stays where it lies: ketchup has about 15, mayonnaise 80, "
+        "soft clay some hundreds. 0 flows at any.",
+    )
+    flow_index: float = setting(
+        1.0,
+        group="At birth",
+        ge=0.1,
+        le=2.0,
+        slider=(0.2, 1.5),
+        meaning="How its stress grows with the rate of shear: 1 in proportion, below it flows the more easily the "
+        "faster it is sheared, as paint and ketchup do, above it stiffens. Viscosity is then that at one per second.",
+    )
     paint: Paint = Field(default_factory=Plain, description="How the two colours and marks are laid out.")
     colour: Vec3 = setting(
         WATER, group="At birth", control="colour", meaning="Linear red, green and blue that the liquid carries along."

@@ -82,7 +82,7 @@ def _of_paint(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
 
 
 def _viscous(scene: Scene) -> bool:
-    return any(source.viscosity > 0 for source in scene.of_kind(Source))
+    return any(source.viscosity > 0 or source.yield_stress > 0 for source in scene.of_kind(Source))
 
 
 def _viscosity(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
@@ -94,9 +94,24 @@ def _of_viscosity(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> An
     return ["viscosity", element.viscosity]
 
 
+def _yields(scene: Scene) -> bool:
+    """Whether the viscosity of any liquid depends on how fast it is sheared."""
+    return _viscous(scene) and any(s.yield_stress > 0 or s.flow_index != 1 for s in scene.of_kind(Source))
+
+
+def _yield(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
+    own = [element.yield_stress / scene.liquid.density, element.flow_index]
+    return lambda points, number, time: np.tile(own, (len(points), 1))
+
+
+def _of_yield(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
+    return ["yield", element.yield_stress, element.flow_index]
+
+
 CARRYING = [
     Carrying("painted", ("colour", "mark"), _painted, _paint, _of_paint),
     Carrying("viscous", ("viscosity",), _viscous, _viscosity, _of_viscosity),
+    Carrying("yielding", ("yield_stress", "flow_index"), _yields, _yield, _of_yield),
     Carrying("", texture.NAMES, lambda scene: scene.liquid.texture_clock > 0),  # its clock is a setting of the liquid
 ]
 

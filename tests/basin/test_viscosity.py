@@ -170,11 +170,11 @@ class Step(SimpleTestCase):
         velocity = faces(tiles, anyhow)
         start = np.stack(velocity).astype(float)
         held = np.where(matrix._mass < 0, 0.0, start)  # the floor rests
-        out, part = np.zeros_like(start), np.zeros(len(matrix._row))
-        matrix._times(held, out, part, matrix._mass)
+        out, part = np.zeros_like(start), np.zeros(len(matrix.strains.row))
+        matrix.strains.times(held, out, part)
         flat = np.stack([tiles.dense(f) for f in held])[free]
         stiff = np.stack([tiles.dense(f) for f in out])[free]
-        matrix._times(np.where(matrix._inverse > 0, held, 0.0), out, part, matrix._mass)
+        matrix.strains.times(np.where(matrix.strains.inverse > 0, held, 0.0), out, part)
         product = np.stack([tiles.dense(f) for f in out])[free]
         np.testing.assert_allclose(product, whole @ flat, atol=1e-9 * np.abs(product).max())
         # stress on the free faces by the others, which do not change, is on the right side

@@ -137,3 +137,21 @@ class RunningOut(SimpleTestCase):
     def test_front(self) -> None:
         (front,) = thick.spread([1.0], 0.005)
         self.assertAlmostEqual(front / 0.299, 1.0, delta=0.03)
+
+
+class Yielding(SimpleTestCase):
+    """Liquids that flow only from a stress on, or by a power law: no stress of theirs is in proportion to the rate."""
+
+    def test_between_planes(self) -> None:
+        """Skelland 1967, "Non-Newtonian flow and heat transfer", from memory: 3 % amid them, 3 % RMS."""
+        for stress, index, nu in ((0.02, 1.0, 0.01), (0.0, 0.5, 0.02)):
+            amid, off = thick.yielding_channel(stress, index, nu)
+            self.assertAlmostEqual(amid, 1.0, delta=0.03)
+            self.assertLess(off, 0.03)
+
+    def test_a_film_thinner_than_critical_stays(self) -> None:
+        """Case B18 (Liu & Mei 1989, JFM 207): 5.37 mm; 10 % of a thicker one's speed."""
+        speed, expected = thick.yielding_film(0.008)
+        self.assertAlmostEqual(speed / expected, 1.0, delta=0.1)
+        resting, _ = thick.yielding_film(0.0045)
+        self.assertLess(resting, 1e-3)
