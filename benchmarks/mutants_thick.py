@@ -15,7 +15,12 @@ from basin.liquid.particles import M
 from benchmarks.mutants_surface import around, exchanged, with_names
 
 _as_it_is = films._thickness
-MODULES = ("tests.basin.test_viscosity", "tests.basin.test_crowding", "tests.reference.test_thick")
+MODULES = (
+    "tests.basin.test_viscosity",
+    "tests.basin.test_coarser",
+    "tests.basin.test_crowding",
+    "tests.reference.test_thick",
+)
 
 
 @njit
@@ -131,6 +136,17 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
         "liquid.crowding", "_push", with_names(crowding._push, gradient=_no_way)
     ),
     "what is even is pushed": exchanged("liquid.crowding", "_rooms", with_names(crowding._rooms, IN_BODY=1.5)),
+    "coarser grids are half as stiff": exchanged("liquid.coarser", "HALVED", 0.125),
+    "smoothed for half of the eigenvalues": exchanged("liquid.coarser", "LARGEST", 2.0),
+    "yield ignored": around(
+        "liquid.yielding", "apparent", lambda made, nu, stress, *a: made(nu, np.float32(0.0) * stress, *a)
+    ),
+    "flow index ignored": around(
+        "liquid.yielding", "apparent", lambda made, nu, stress, index, *a: made(nu, stress, np.ones_like(index), *a)
+    ),
+    "edges see the rate of their cells": around(
+        "liquid.yielding", "apparent", lambda made, *a: (made(*a)[0], viscosity.AS_CELLS)
+    ),
     "what sticks slides": exchanged("liquid.viscosity", "stick", lambda *a: None),
     "the rim goes on from inside": exchanged("liquid.extrapolation", "THERE", np.float32(1e9)),
     "solved to a twentieth": _roughly,
@@ -163,6 +179,11 @@ AIMED: dict[str, tuple[str, ...]] = {
     "the grid keeps films of half a voxel": ("LeaningFilm",),
     "their thickness is twice as much": ("Film",),
     "films do not run down their own slope": ("Levelling",),
+    "coarser grids are half as stiff": ("CoarserGrids",),
+    "smoothed for half of the eigenvalues": ("CoarserGrids",),
+    "yield ignored": ("Yielding",),
+    "flow index ignored": ("Yielding",),
+    "edges see the rate of their cells": ("Yielding",),
     "what sticks slides": ("Channel",),
     "the rim goes on from inside": ("TurningDisc",),
     "solved to a twentieth": ("Channel", "TurningDisc"),

@@ -33,6 +33,7 @@ RANGE = 8.0  # of eigenvalues that are smoothed, the largest over the least
 FEW = 400  # unknowns that are solved for at once: a body three cells across is no coarser than that
 LEAST = 1e-7  # of a diagonal, that is added to it there
 MOST_LEVELS = 12
+HALVED = 0.25  # squared: strains are half of those between faces twice as far apart
 ALONE = 16  # tiles that one thread is done with before another one would begin
 ROOM = 5  # tiles that an index has besides the grid's, so that coarser tiles can look for finer ones beyond its end
 # shares that the cells or faces of a finer grid from one before to two after a coarse one's first have in it
@@ -162,7 +163,7 @@ def _coarsened(fine: Strains) -> Strains:
     _freed(fine.row, fine.first, fine.where, fine.weight, fine.mass, fine.inverse, cell, edge, ground)
     every = np.arange(1, len(first))
     found = [np.zeros((3, len(first), 8, 8, 8), np.float32) for _ in range(3)]
-    kinds = ((cell, OF_CELLS, 0.25), (edge, OF_EDGES, 0.25), (ground, OF_FACES, 1.0))
+    kinds = ((cell, OF_CELLS, HALVED), (edge, OF_EDGES, HALVED), (ground, OF_FACES, 1.0))
     for (field, kind, scale), to in zip(kinds, found, strict=True):
         _do(_gathered, every, first, fine.where, kind, np.float32(scale), field, to)
     return Strains.of(first, where, *found)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from pydantic import model_validator
 
 from basin.settings import Curve, Part, Vec3, setting
@@ -68,6 +69,14 @@ class LiquidSettings(Part):
         gt=0,
         slider=(500, 3000),
         meaning="Mass of a cubic metre: what pressures, viscosities and wind weigh against. Water has 998.",
+    )
+    thickness: float | Curve = setting(
+        1.0,
+        group="Behaviour",
+        keyed=True,
+        slider=(0.01, 100),
+        scale="log",
+        meaning="All viscosities and yield stresses are multiplied by it: thin on its way up, thick on its way down.",
     )
     flip_share: float = setting(
         0.0,
@@ -147,6 +156,14 @@ class LiquidSettings(Part):
     def _newer(cls, values: Any) -> Any:
         """Scenes written before walls had an adhesion said whether they let go; all do now."""
         return {k: v for k, v in values.items() if k != "wall_contact"} if isinstance(values, dict) else values
+
+    @model_validator(mode="after")
+    def _no_less_than_none(self) -> LiquidSettings:
+        given = self.thickness
+        values = [key.value for key in given.keys] if isinstance(given, Curve) else [given]
+        if any(np.asarray(value, float).min() < 0 for value in values):
+            raise ValueError("thickness is below 0; liquid can be no thinner than without any viscosity")
+        return self
 
     @model_validator(mode="after")
     def _even(self) -> LiquidSettings:

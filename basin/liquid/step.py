@@ -328,17 +328,17 @@ class Liquid:
         m.cells = cells_at_walls(self._arranged(m), m.solids.phi)
         m.ballistic = levelset.ballistic(particles, m.tiling, m.system.index, m.tiles)
         if "viscosity" in self.world.carried:
-            m.film = films.measured(self._arranged(m), m.cells, m.phi, m.ballistic, self._viscosity(), m.solids)
+            m.film = films.measured(self._arranged(m), m.cells, m.phi, m.ballistic, self._viscosity(m.time), m.solids)
         if m.push is not None:
             forces.push(m.velocity, m.phi, m.solids.open, m.tiles, m.push)
             forces.push_alone(particles, m.ballistic, layout, m.push)
         # gravity last: a drag that took something off what pressure is about to balance would drive currents
         forces.add(m.velocity, m.kick)
 
-    def _viscosity(self) -> np.ndarray:
+    def _viscosity(self, time: float) -> np.ndarray:
         """Of every particle, voxels^2/s."""
-        column = self.world.carried.at("viscosity").start
-        return np.asarray(self.state.particles.carried[:, column] / np.float32(self.world.layout.dx**2))
+        w, column = self.world, self.world.carried.at("viscosity").start
+        return np.asarray(self.state.particles.carried[:, column] * w.thickness_at(time) / np.float32(w.layout.dx**2))
 
     def _project(self, m: Moment, tally: Tally) -> None:
         """Make the flow free of divergence."""
@@ -366,13 +366,13 @@ class Liquid:
         with tally.clocked("viscosity"):
             column = w.carried.at("viscosity").start
             where, nu_edge = (m.tiling, m.tiles, m.made_of, m.hidden), viscosity.AS_CELLS
-            nu = viscosity.at_cells(particles, column, *where)
+            nu = w.thickness_at(m.time) * viscosity.at_cells(particles, column, *where)
             if "yield_stress" in w.carried:
                 columns = w.carried.at("yield_stress", "flow_index")
                 stress, index = (
                     yielding.mean_at_cells(particles, n, *where) for n in range(columns.start, columns.stop)
                 )
-                nu, nu_edge = yielding.apparent(nu, stress, index, m.before, m.mass, m.contact)
+                nu, nu_edge = yielding.apparent(nu, w.thickness_at(m.time) * stress, index, m.before, m.mass, m.contact)
                 nu_edge /= np.float32(w.layout.dx**2)
             m.nu = nu / w.layout.dx**2
             m.velocity, m.valid = extrapolation.at_rim(m.velocity, m.before, m.valid, m.mass, m.tiles)
@@ -403,7 +403,7 @@ class Liquid:
         flip = self.world.flip_share
         s.speed = transfer.to_particles(arranged, m.velocity, m.before, flip, m.ballistic, m.kick, m.reflects)
         if m.film is not None:
-            films.slow(arranged, m.film, self._viscosity(), m.kick, m.solids, m.acting)
+            films.slow(arranged, m.film, self._viscosity(m.time), m.kick, m.solids, m.acting)
         move = s.speed * m.dt
         if not move <= SPIKE * m.expected and not spikes_pass:
             raise Spike

@@ -22,7 +22,7 @@ from basin.liquid.solids import Body
 from basin.liquid.swing import Swing
 from basin.liquid.timestep import Limits
 from basin.liquid.viscosity import TOLERANCE, Damped
-from basin.settings import Curve
+from basin.settings import Curve, value_at
 
 
 class LiquidFailure(RuntimeError):
@@ -48,6 +48,7 @@ class LiquidWorld:
     carried : what each particle carries along
     texture_clock : frames after which a rest position is renewed; 0 if none are carried
     density : kg/m3
+    thickness : of which viscosities and yield stresses are multiples, or its keys over shot time
     particles_most : particles from which on inflows hold back
     """
 
@@ -74,11 +75,16 @@ class LiquidWorld:
     carried: Carried = field(default_factory=Carried)
     texture_clock: int = 0
     density: float = WATER
+    thickness: float | Curve = 1.0
     particles_most: int | None = None
 
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
         return self.gravity if self.gravity_keys is None else self.gravity_keys.at(shot_time)
+
+    def thickness_at(self, shot_time: float) -> np.float32:
+        """What viscosities and yield stresses are multiplied by."""
+        return np.float32(max(float(value_at(self.thickness, shot_time)[0]), 0.0))
 
     @property
     def limits(self) -> Limits:

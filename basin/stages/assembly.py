@@ -515,6 +515,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         discard=scene.domain.discard / dx,
         gravity=value_at(settings.gravity, 0.0),
         gravity_keys=settings.gravity if isinstance(settings.gravity, Curve) else None,
+        thickness=settings.thickness,
         particles_per_cell=settings.particles_per_cell,
         band=settings.band,
         flip_share=settings.flip_share,

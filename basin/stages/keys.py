@@ -32,11 +32,13 @@ def liquid_keys(scene: Scene, files: SceneFiles, quality: str, algorithm: str) -
         "voxel": scene.voxel_size(quality),
         "step": [round(1 / time.fps, 12), time.time_scale],
         "domain": scene.domain.model_dump(exclude_defaults=True),
-        "liquid": scene.liquid.model_dump(exclude_defaults=True, exclude={"voxel_size", "gravity"}),
+        "liquid": scene.liquid.model_dump(exclude_defaults=True, exclude={"voxel_size", "gravity", "thickness"}),
         **carrying.words(scene),
     }
     parts = [_part(scene, files, index) for index in range(len(scene.elements))]
     parts.append(_listed('"gravity"', _over(scene.liquid.gravity)))
+    if scene.liquid.thickness != 1.0:
+        parts.append(_listed('"thickness"', _over(scene.liquid.thickness)))
     keys: dict[int, str] = {}
     before = digest(still)
     for frame in range(time.first, time.last + 1):

@@ -389,6 +389,48 @@ class Sources(SimpleTestCase):
             del element["viscosity"]
         self.assertEqual(frame_keys(parse_scene(bare), files, "final", "liquid")[3], keys[0])
 
+    def test_thickness_multiplies_it_and_keys_change_only_what_comes_after(self) -> None:
+        """Liquid twice as thick by its factor is liquid twice as thick; from a key on it goes another way."""
+
+        def ends(viscosity: float, thickness: Any) -> list[np.ndarray]:
+            scene = self.scene(viscosity, viscosity, thickness=thickness)
+            scene["elements"][1]["velocity"] = [-2.0, 0.0, 0.0]
+            with tempfile.TemporaryDirectory() as name:
+                cache = Cache(Path(name))
+                list(run(parse_scene(scene), Path(name), cache, stages=("liquid",)))
+                return [cache.stage("liquid").frame(frame)["velocity"] for frame in (2, 3)]
+
+        twice, factor, other = ends(20.0, 1.0), ends(10.0, 2.0), ends(10.0, 1.0)
+        np.testing.assert_array_equal(twice[1], factor[1])
+        speeds = [float(np.linalg.norm(flow[1], axis=1).mean()) for flow in (other, factor)]
+        self.assertGreater(speeds[0] - speeds[1], 0.01)  # the thicker one is slower
+        at = [1 / 24 + 0.002, 1 / 24 + 0.01]  # once the second frame is there
+        keyed = {"keys": [{"time": t, "value": v, "segment": "linear"} for t, v in zip(at, (1.0, 2.0), strict=True)]}
+        later = ends(10.0, keyed)
+        np.testing.assert_array_equal(later[0], other[0])
+        self.assertGreater(speeds[0] - float(np.linalg.norm(later[1], axis=1).mean()), 0.001)
+        files, plain = SceneFiles(Path()), self.scene(2.0, 2.0)
+        before, after = (
+            frame_keys(parse_scene(s), files, "final", "liquid") for s in (plain, self.scene(2.0, 2.0, thickness=keyed))
+        )
+        self.assertNotEqual(before[3], after[3])
+        with self.assertRaisesRegex(SceneError, "thinner"):
+            parse_scene(self.scene(1.0, thickness=-1.0))
+
+    def test_yield_is_carried_where_a_source_has_any(self) -> None:
+        parts = self.scene(0.0, 0.0)
+        parts["elements"][0] |= {"yield_stress": 50.0, "flow_index": 0.5}
+        made = liquid(0.05, (0.8, 0.8, 0.8), parts["elements"], density=1000.0)
+        self.assertEqual(made.world.carried, Carried(("viscosity", "yield_stress", "flow_index")))
+        frame = frame_arrays(made, made.fields(0.0))
+        left, right = position(made)[:, 0] < 0.39, position(made)[:, 0] > 0.41
+        np.testing.assert_allclose(frame["yield_stress"][left], 50.0, rtol=1e-6)
+        np.testing.assert_allclose(frame["flow_index"][left], 0.5)
+        np.testing.assert_array_equal(frame["yield_stress"][right], 0.0)
+        np.testing.assert_array_equal(frame["flow_index"][right], 1.0)
+        without = liquid(0.05, (0.8, 0.8, 0.8), self.scene(1.0, 0.0)["elements"])
+        self.assertEqual(without.world.carried, Carried(("viscosity",)))
+
     def test_nonsense_is_refused_with_a_sentence(self) -> None:
         for value, words in ((-1.0, "greater than or equal to 0"), (1e9, "less than or equal"), ("thick", "number")):
             with self.assertRaisesRegex(SceneError, f"elements.0. .*viscosity.*{words}"):
