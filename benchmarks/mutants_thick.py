@@ -20,6 +20,7 @@ MODULES = (
     "tests.basin.test_coarser",
     "tests.basin.test_crowding",
     "tests.reference.test_thick",
+    "tests.reference.test_reaction",
 )
 
 
@@ -105,10 +106,10 @@ def _plain_mean(particles: Any, column: int, tiling: Any, tiles: Any, like: Any,
     return levelset.density(weighed, tiling, tiles, hidden) / np.maximum(held, np.float32(1e-6))
 
 
-def _in_one(flow: Any, _pushed: Any, phi: Any, nu: Any, solids: Any, dt: float) -> Any:
+def _in_one(flow: Any, _pushed: Any, phi: Any, nu: Any, solids: Any, dt: float, nu_edge: Any, centre: Any) -> Any:
     """A single stage to the end of the step."""
-    matrix = viscosity.Viscous(phi, nu, solids, dt)
-    return matrix.damp(flow), matrix.faces()
+    matrix = viscosity.Viscous(phi, nu, solids, dt, nu_edge)
+    return matrix.damp(flow), matrix.faces(), matrix.drag(flow, centre)
 
 
 MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
@@ -138,6 +139,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "what is even is pushed": exchanged("liquid.crowding", "_rooms", with_names(crowding._rooms, IN_BODY=1.5)),
     "coarser grids are half as stiff": exchanged("liquid.coarser", "HALVED", 0.125),
     "smoothed for half of the eigenvalues": exchanged("liquid.coarser", "LARGEST", 2.0),
+    "colliders feel no shear": exchanged("liquid.viscosity", "_drag", lambda *a: None),
     "yield ignored": around(
         "liquid.yielding", "apparent", lambda made, nu, stress, *a: made(nu, np.float32(0.0) * stress, *a)
     ),
@@ -181,6 +183,7 @@ AIMED: dict[str, tuple[str, ...]] = {
     "films do not run down their own slope": ("Levelling",),
     "coarser grids are half as stiff": ("CoarserGrids",),
     "smoothed for half of the eigenvalues": ("CoarserGrids",),
+    "colliders feel no shear": ("Dragging",),
     "yield ignored": ("Yielding",),
     "flow index ignored": ("Yielding",),
     "edges see the rate of their cells": ("Yielding",),

@@ -159,8 +159,8 @@ def _through(field, opened, where, i, j, k, kick):
 
 
 @kernel
-def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
-    """Velocity component of the deepest solid at a face centre (voxels/s)."""
+def solid_at_face(axis, i, j, k, where, phi, owner):
+    """Row of the deepest solid at a face's centre, by its corners; -1 for the walls."""
     best, who = 1e9, -1
     for a in range(2):
         for b in range(2):
@@ -174,6 +174,13 @@ def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
             if d < best:
                 best = d
                 who = at(owner, where, ni, nj, nk)
+    return who
+
+
+@kernel
+def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
+    """Velocity component of the deepest solid at a face centre (voxels/s)."""
+    who = solid_at_face(axis, i, j, k, where, phi, owner)
     x = i + (0.0 if axis == 0 else 0.5)
     y = j + (0.0 if axis == 1 else 0.5)
     z = k + (0.0 if axis == 2 else 0.5)

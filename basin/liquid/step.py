@@ -382,8 +382,11 @@ class Liquid:
                 np.where(v > 0, u - u0, np.float32(0)) for u, u0, v in zip(m.velocity, m.before, m.valid, strict=True)
             ]
             m.velocity = extrapolation.outwards(m.velocity, m.valid, extrapolation.RIM, m.tiles)
-            damped, acted = viscosity.act(m.velocity, pushed, m.phi, m.nu, m.contact, 2 * m.dt, nu_edge)
+            centre = self._centres(m.time)
+            args = (m.velocity, pushed, m.phi, m.nu, m.contact, 2 * m.dt, nu_edge, centre)
+            damped, acted, dragged = viscosity.act(*args)
             tally.damped(damped)
+            tally.pushed(dragged)
         with tally.clocked("pressure"):
             valid, again = pressure.project(m.solved, m.phi, m.contact, m.velocity, np.zeros(3))
             m.valid = [np.maximum(a, b) for a, b in zip(valid, acted, strict=True)]

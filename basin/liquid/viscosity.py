@@ -27,14 +27,14 @@ import numpy as np
 from numba import prange
 
 from basin.grid.fractions import SLIT
-from basin.grid.tiles import Tiles, load, none_below
+from basin.grid.tiles import Tiles, all_zero, load, none_below
 from basin.kernels import kernel, shared
 from basin.liquid import levelset
 from basin.liquid.band import MadeOf
 from basin.liquid.coarser import Cycle
 from basin.liquid.levelset import LEAST_ROOM
 from basin.liquid.particles import M, Particles
-from basin.liquid.pressure import solid_face_velocity
+from basin.liquid.pressure import solid_at_face, solid_face_velocity
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Tiling
 from basin.liquid.strains import Strains
@@ -42,6 +42,7 @@ from basin.liquid.strains import Strains
 TOLERANCE = 1e-6  # of the momentum that there is
 MOST_STEPS = 3000
 AS_CELLS = np.zeros((0, 1, 8, 8, 8), np.float32)
+NO_BODIES = np.zeros((0, 3))
 # with the diagonal alone, iterations by the root of it over the mass, at most by faces along an axis; with cycles
 ALONE, CYCLES = (10.5, 11.0), 13.0
 ALONE_TAKES, CYCLE_TAKES, BEGINS = (3e-4, 11e-9), (2.5e-3, 100e-9), (0.015, 300e-9)  # seconds each, and a face
@@ -345,6 +346,69 @@ def _of_solids(first, where, axis, mass, phi, owner, motion, field):
                         field[t, a, b, c] = solid_face_velocity(axis, i, j, k, where, phi, owner, motion)
 
 
+@shared
+def _drag(first, where, cell, edge, mass, u, v, w, phi, owner, body, centre, part):
+    for t in prange(1, first.shape[0]):
+        weight = np.empty((6, 512), np.float32)
+        for d in range(3):
+            weight[d], weight[3 + d] = cell[d, t].reshape(512), edge[d, t].reshape(512)
+        if all_zero(weight.reshape(3072)):
+            continue
+        i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
+        flow, extent = np.empty((3, 10, 10, 10)), np.empty((3, 10, 10, 10), np.float32)
+        load(u, where, i0, j0, k0, flow[0])
+        load(v, where, i0, j0, k0, flow[1])
+        load(w, where, i0, j0, k0, flow[2])
+        for d in range(3):
+            load(mass[d], where, i0, j0, k0, extent[d])
+        speed, moved = flow.reshape((3, 1000)), extent.reshape((3, 1000))
+        if not (extent < 0).any():
+            continue
+        of, axis = np.empty(4, np.int64), np.empty(4, np.int64)
+        for own in range(512):
+            p = ((own // 64 + 1) * 10 + own // 8 % 8 + 1) * 10 + own % 8 + 1
+            for e in range(6):
+                if weight[e, own] <= 0:
+                    continue
+                if e < 3:
+                    count = 2
+                    axis[0] = axis[1] = e
+                    of[0], of[1] = p + CELL[e], p
+                else:
+                    count = 4
+                    x, y = BETWEEN[e - 3, 0], BETWEEN[e - 3, 1]
+                    axis[0] = axis[1] = x
+                    axis[2] = axis[3] = y
+                    of[0], of[1], of[2], of[3] = p, p - CELL[y], p, p - CELL[x]
+                stress = 0.0
+                for n in range(count):
+                    stress += (1.0 - 2.0 * (n % 2)) * speed[axis[n], of[n]]
+                stress *= weight[e, own]
+                for n in range(count):
+                    q, d = of[n], axis[n]
+                    if moved[d, q] >= 0:
+                        continue
+                    i, j, k = i0 + q // 100, j0 + q // 10 % 10, k0 + q % 10
+                    who = solid_at_face(d, i, j, k, where, phi, owner)
+                    if who < 0:
+                        continue
+                    who = body[who]
+                    push = -stress * (1.0 - 2.0 * (n % 2))
+                    x0 = i + (0.0 if d == 0 else 0.5) - centre[who, 0]
+                    y0 = j + (0.0 if d == 1 else 0.5) - centre[who, 1]
+                    z0 = k + (0.0 if d == 2 else 0.5) - centre[who, 2]
+                    part[t, who, d] += push
+                    if d == 0:
+                        part[t, who, 4] += z0 * push
+                        part[t, who, 5] -= y0 * push
+                    elif d == 1:
+                        part[t, who, 3] -= z0 * push
+                        part[t, who, 5] += x0 * push
+                    else:
+                        part[t, who, 3] += y0 * push
+                        part[t, who, 4] -= x0 * push
+
+
 class Viscous:
     """The matrix of one step."""
 
@@ -430,6 +494,28 @@ class Viscous:
         tiles.wrap(*velocity)
         return Damped(taken, float(np.sqrt(square)) / momentum if momentum > 0 else 0.0)
 
+    def drag(self, velocity: list[np.ndarray], centre: np.ndarray) -> np.ndarray:
+        """Impulse and its moment that stress gives to every body, per density: float64 (bodies, 6), in voxels.
+
+        Parameters
+        ----------
+        velocity : at faces, what the step has left, voxels/s
+        centre : (bodies, 3), voxels, about which the moments are
+        """
+        tiles, solids = self.tiles, self._solids
+        flow = np.stack(velocity).astype(np.float64)
+        for axis in range(3):
+            held = (self._mass[axis], solids.phi, solids.owner, solids.motion, flow[axis])
+            _of_solids(tiles.first, tiles.where, axis, *held)
+        tiles.wrap(*flow)
+        inside = tiles.between_walls(np.flatnonzero(tiles.layout.periodic))
+        part = np.zeros((len(tiles) + 1, len(centre), 6))
+        if len(centre):
+            weights = (np.where(inside, self._cell, np.float32(0)), np.where(inside, self._edge, np.float32(0)))
+            bodies = (solids.phi, solids.owner, solids.body, np.ascontiguousarray(centre, np.float64))
+            _drag(tiles.first, tiles.where, *weights, self._mass, *flow, *bodies, part)
+        return np.asarray(part.sum(axis=0))
+
     def _nearly_solved(self, left: np.ndarray, free: np.ndarray, part: np.ndarray) -> tuple[np.ndarray, float]:
         """Nearly the matrix's inverse times what is left, which may be in a free array, and the product of both."""
         matrix, found = self.strains, free
@@ -455,7 +541,8 @@ def act(
     solids: Solids,
     dt: float,
     nu_edge: np.ndarray = AS_CELLS,
-) -> tuple[Damped, list[np.ndarray]]:
+    centre: np.ndarray = NO_BODIES,
+) -> tuple[Damped, list[np.ndarray], np.ndarray]:
     """Let viscosity act on face velocities (voxels/s) over a step of `dt` seconds, in place; `Viscous` has the rest.
 
     Two stages with one matrix: of second order, and without an echo of what is too stiff to be followed (Alexander
@@ -469,7 +556,7 @@ def act(
 
     Returns
     -------
-    what it took, and the faces it acted on
+    what it took, the faces it acted on, and what it did to the bodies (see `Viscous.drag` for that and `centre`)
     """
     matrix = Viscous(phi, nu, solids, STAGE * dt, nu_edge)
     first = [u - np.float32(1.0 - STAGE) * change for u, change in zip(velocity, pushed, strict=True)]
@@ -480,7 +567,8 @@ def act(
         u[:] = start + np.float32((1.0 - STAGE) / STAGE) * (changed - start) + np.float32(STAGE) * change
     ended = matrix.damp(velocity, guess=[u1 - u for u1, u in zip(first, given, strict=True)])
     taken = Damped(begun.iterations + ended.iterations, max(begun.residual, ended.residual))
-    return taken, matrix.faces()
+    dragged = (1.0 - STAGE) / STAGE * matrix.drag(first, centre) + matrix.drag(velocity, centre)
+    return taken, matrix.faces(), dragged
 
 
 @shared

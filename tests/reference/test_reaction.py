@@ -9,7 +9,7 @@ from django.test import SimpleTestCase
 
 from basin.liquid.step import Liquid
 from basin.stages.liquid_stage import frame_readings
-from tests.reference import cases
+from tests.reference import cases, thick
 from tests.reference.pressed import stopped_jet, wedge_entry
 from tests.reference.tanks import CLOSED, G, box_collider, box_fill, liquid, position
 
@@ -191,3 +191,16 @@ class BrimfulVessel(SimpleTestCase):
             kept[frame] = left / whole
         self.assertGreater(kept[43], 0.995)  # swept 0.0875 of 0.1 m
         self.assertAlmostEqual(kept[73] / (0.65 * 0.4 / (0.8 * 0.35)), 1.0, delta=0.03)
+
+
+class Dragging(SimpleTestCase):
+    """What viscosity does to colliders: in steady flow a floor bears what pulls all that slides on it."""
+
+    def test_a_film_drags_its_floor_along(self) -> None:
+        """Newton, 2 %, 16 voxels deep (the level of ten is a quarter of one low): its weight along the incline, and
+        the moment of that in its middle."""
+        run, along = thick.dragging()
+        told = readings(run, 32)
+        self.assertAlmostEqual(told["force.floor.x"] / along, 1.0, delta=0.02)
+        middle = 4 * run.world.layout.dx  # of the film, from the floor's origin
+        self.assertAlmostEqual(told["torque.floor.y"] / (middle * along), 1.0, delta=0.02)

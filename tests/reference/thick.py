@@ -385,3 +385,18 @@ def slumped(stress: float, dx: float = 0.005, seconds: float = 1.5) -> tuple[flo
     off = np.abs(position(run)[:, 0] - width / 2)
     held = (1.5 * 0.5 * 0.01 / np.sqrt(2 * stress / (density * G))) ** (2 / 3)
     return float(np.quantile(off, 0.995)) / held, float(np.quantile(np.linalg.norm(velocity(run), axis=1), 0.99))
+
+
+def dragging(nu: float = 0.005, thick: float = 0.02, cells: int = 16) -> tuple[Liquid, float]:
+    """A film down an incline of 30 degrees on a floor of its own, in steady flow, and what its own weight drags this
+    along with, N (Newton)."""
+    dx, angle = thick / cells, np.pi / 6
+    long = 8 * dx
+    pull = (G * np.sin(angle), -G * np.cos(angle), 0.0)
+    floor = box_collider((-1, -0.05, -1), (1, 2 * dx, 1), "floor")
+    fill = box_fill((0, 2 * dx, 0), (long, thick + 2 * dx, long), viscosity=nu * DENSE)
+    walls = {**CHANNEL, "y_max": "open"}
+    run = liquid(dx, (long, 2 * thick, long), [fill, floor], walls, fps=100, gravity=pull, density=DENSE)
+    run_for(run, 100, 0.3)
+    weight = DENSE * long * long * thick
+    return run, weight * pull[0]
