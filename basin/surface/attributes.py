@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 
 from basin.attributes import ATTRIBUTES, blended
 from basin.kernels import shared
-from basin.surface.neighbours import binned, row, span
+from basin.surface.neighbours import binned, near, row, span
 
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
 
@@ -98,19 +98,19 @@ def fitted(
     -------
     float64 (m, k), float64 (m, k, 3) per metre, and int64 (m,), the nearest particle
     """
-    cells = binned(position, radius / 2)
-    held = np.ascontiguousarray(values[cells.order], np.float64)
     count, width = len(vertex), values.shape[1]
+    some = near(position, vertex, radius)
+    cells = binned(position[some], radius / 2)
+    held = np.ascontiguousarray(values[some[cells.order]], np.float64)
     mean, slope = np.zeros((count, width)), np.zeros((count, width, 3))
     nearest = np.empty(count, np.int64)
     at = np.ascontiguousarray(vertex, np.float64)
     _fitted(at, held, *cells.rows(), radius, mean, slope, nearest)
     lost = nearest < 0
-    nearest = cells.order[nearest]
-    place = np.asarray(position, np.float64)
+    nearest = some[cells.order[nearest]]
     if lost.any():
-        _, nearest[lost] = cKDTree(place).query(at[lost])
-    far = np.linalg.norm(place[nearest] - at, axis=1) >= radius
+        _, nearest[lost] = cKDTree(position).query(at[lost])
+    far = np.linalg.norm(position[nearest].astype(np.float64) - at, axis=1) >= radius
     mean[far] = values[nearest[far]]
     return mean, slope, nearest
 

@@ -6,14 +6,17 @@ import fast_simplification
 import numpy as np
 import trimesh
 import xatlas
+from numba import get_num_threads
 from scipy import sparse
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh, vertex_normals
+from basin.surface.neighbours import binned
 
 PASS_BAND = (0.6307, -0.6732)  # lambda and mu of Taubin 1995: 1/lambda + 1/mu = 0.1
 ENOUGH = 0.02  # of the volume: what is off by less is left
+BLOCK = 4.0  # voxels: edge of the cells whose particles are asked for together
 SMOOTH, ROUGH = 0.02, 0.08  # less than one, the mean of the ways that a vertex's triangles face: no move, and all of it
 SWELLS, SHRINKS = 0.9, 0.4  # voxels that a body grows by at most where it is ragged, and shrinks
 THIN_UNIT = float(np.finfo(float).eps) ** 0.5 / 3  # collapses cost up to the epsilon, a sum of squared lengths
@@ -111,8 +114,7 @@ def held_apart(
     sides = np.concatenate([triangle[:, [0, 1]], triangle[:, [1, 2]]]).astype(np.int64)
     graph = sparse.coo_matrix((np.ones(len(sides), np.int8), tuple(sides.T)), (count, count))
     bodies, body = connected_components(graph, directed=False)
-    _, nearest = cKDTree(position).query(points[0], workers=-1)
-    own = np.bincount(body[nearest], points[1], bodies)
+    own = np.bincount(_bodies_of(points[0], position, body, voxel), points[1], bodies)
     of, give = body[triangle[:, 0]], _raggedness(position, triangle)
     found, move = position, np.zeros(bodies)
     normal = vertex_normals(position, triangle)
@@ -125,6 +127,25 @@ def held_apart(
     before, after = TriangleMesh(position, triangle).volume(), TriangleMesh(found, triangle).volume()
     share = (wanted - before) / (after - before) if after != before else 0.0
     return np.asarray(position + min(max(share, 0.0), 1.0) * (found - position))  # no more than is missing
+
+
+def _bodies_of(points: np.ndarray, vertex: np.ndarray, body: np.ndarray, voxel: float) -> np.ndarray:
+    """Which body particles (m, 3) lie in or nearest to, int64 (m,), by those of a mesh's vertices (n,).
+
+    Those of a cell with no vertex near are asked for together: a tree is slow where all vertices are alike far away.
+    """
+    tree, cells = cKDTree(vertex), binned(points, BLOCK * voxel)
+    count = np.diff(cells.start)
+    full = np.flatnonzero(count)
+    place = np.stack(np.unravel_index(full, tuple(cells.shape.tolist())), axis=1)
+    away, nearest = tree.query(cells.low + (place + 0.5) * cells.edge, workers=get_num_threads())
+    deep = np.repeat(away > cells.edge * 3**0.5, count[full])
+    found = np.repeat(body[nearest], count[full])
+    _, nearest = tree.query(cells.position[~deep], workers=get_num_threads())
+    found[~deep] = body[nearest]
+    of = np.empty(len(points), np.int64)
+    of[cells.order] = found
+    return of
 
 
 def _raggedness(position: np.ndarray, triangle: np.ndarray) -> np.ndarray:

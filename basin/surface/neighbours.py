@@ -74,6 +74,45 @@ def sorted_into(
     return Binned(_taken(position, order), order, start, low, shape, edge)
 
 
+def near(position: np.ndarray, places: np.ndarray, reach: float) -> np.ndarray:
+    """Numbers, ascending, of those positions (n, 3) that may be within reach of some places (m, 3); all if none is."""
+    if len(places) == 0:
+        return np.arange(len(position))
+    low, high = bounds(places)
+    edge = reach
+    while np.prod((high - low) / edge + 3) > MOST_CELLS * (len(position) + 125_000):
+        edge *= 1.25
+    flags = np.zeros(tuple(((high - low) / edge).astype(np.int64) + 3), np.bool_)
+    _flag_about(np.ascontiguousarray(places, np.float64), low - edge, edge, flags)
+    found = np.empty(len(position), np.bool_)
+    _flagged(position, low - edge, edge, flags, found)
+    some = np.flatnonzero(found)
+    return some if len(some) else np.arange(len(position))
+
+
+@kernel
+def _flag_about(places, low, edge, flags):
+    """Flag the cells of places and those beside them."""
+    for m in range(places.shape[0]):
+        i = min(int((places[m, 0] - low[0]) / edge), flags.shape[0] - 2)
+        j = min(int((places[m, 1] - low[1]) / edge), flags.shape[1] - 2)
+        k = min(int((places[m, 2] - low[2]) / edge), flags.shape[2] - 2)
+        for a in range(i - 1, i + 2):
+            for b in range(j - 1, j + 2):
+                for c in range(k - 1, k + 2):
+                    flags[a, b, c] = True
+
+
+@kernel(parallel=True)
+def _flagged(position, low, edge, flags, found):
+    for n in prange(position.shape[0]):
+        i = int(np.floor((position[n, 0] - low[0]) / edge))
+        j = int(np.floor((position[n, 1] - low[1]) / edge))
+        k = int(np.floor((position[n, 2] - low[2]) / edge))
+        within = min(i, j, k) >= 0 and i < flags.shape[0] and j < flags.shape[1] and k < flags.shape[2]
+        found[n] = within and flags[i, j, k]
+
+
 @kernel(parallel=True)
 def cell_numbers(position, low, shape, edge):
     """Numbers of the cells that positions (n, 3) lie in, int64, the last axis running fastest."""
