@@ -81,7 +81,7 @@ class Cycle:
         level = self._levels[n]
         if n == len(self._levels) - 1:
             some, inverse = self._last
-            level.flow[some] = inverse @ level.right[some]
+            level.flow[some] = _times(inverse, level.right[some])
             return level.flow
         m = level.matrix
         flow, other = level.flow, level.other
@@ -177,7 +177,35 @@ def _inverse(matrix: Strains) -> tuple[tuple[np.ndarray, ...], np.ndarray]:
     whole = np.zeros((len(some[0]), len(some[0])))
     _add_all(matrix.row, matrix.first, matrix.where, matrix.weight, matrix.mass, number, whole)
     whole[np.diag_indices_from(whole)] *= 1.0 + LEAST  # turns that cost nothing are no harm
-    return some, np.linalg.inv(whole).astype(np.float32)
+    _invert(whole)
+    return some, whole.astype(np.float32)
+
+
+@kernel
+def _invert(whole):
+    """Turn a positive definite matrix into its inverse, by Gauss and Jordan: libraries' bits depend on threads."""
+    for k in range(whole.shape[0]):
+        per = 1.0 / whole[k, k]
+        whole[k, k] = 1.0
+        own = whole[k] * per
+        for i in range(whole.shape[0]):
+            share, row = whole[i, k], whole[i]
+            if i != k and share != 0.0:
+                row[k] = 0.0
+                for j in range(own.shape[0]):
+                    row[j] -= share * own[j]
+        whole[k] = own
+
+
+@kernel(fastmath=True)
+def _times(matrix, vector):
+    found = np.zeros(vector.shape[0], np.float32)
+    for i in range(vector.shape[0]):
+        total = np.float32(0.0)
+        for j in range(vector.shape[0]):
+            total += matrix[i, j] * vector[j]
+        found[i] = total
+    return found
 
 
 @kernel

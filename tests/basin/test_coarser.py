@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from itertools import pairwise
 
+import numba
 import numpy as np
 from django.test import SimpleTestCase
 
@@ -165,3 +166,19 @@ class CoarserGrids(SimpleTestCase):
         _, phi, solids, nu = bodies()["block"]
         chosen = [Viscous(phi, np.float32(s) * nu, solids, 1.0)._cycle is not None for s in (0.1, 1.0, 1e3, 1e5)]
         self.assertEqual(chosen, [False, False, True, True])
+
+    def test_the_same_bits_on_one_thread_and_two(self) -> None:
+        """Requirement: cycles too, of which small levels are one thread's anyhow."""
+        tiles, phi, solids, nu = bodies()["block"]
+        matrix, found, before = Viscous(phi, np.float32(1e3) * nu, solids, 1.0), [], numba.get_num_threads()
+        try:
+            for threads in (1, 2):
+                numba.set_num_threads(min(threads, before))
+                matrix._cycle = Cycle(matrix.strains, tiles)
+                flow = faces(tiles, anyhow)
+                matrix.damp(flow)
+                found.append(flow)
+        finally:
+            numba.set_num_threads(before)
+        for one, other in zip(*found, strict=True):
+            np.testing.assert_array_equal(one, other)
