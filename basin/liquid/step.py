@@ -370,7 +370,7 @@ class Liquid:
             if "yield_stress" in w.carried:
                 columns = w.carried.at("yield_stress", "flow_index")
                 stress, index = (
-                    yielding.mean_at_cells(particles, n, *where) for n in range(columns.start, columns.stop)
+                    viscosity.mean_at_cells(particles, n, *where) for n in range(columns.start, columns.stop)
                 )
                 nu, nu_edge = yielding.apparent(nu, w.thickness_at(m.time) * stress, index, m.before, m.mass, m.contact)
                 nu_edge /= np.float32(w.layout.dx**2)

@@ -215,30 +215,34 @@ def _apply(row, about, weight, mass, inverse, massive, u, v, w, out, part):
         part[n] = total
 
 
+@kernel(fastmath=True)
+def _times_in(n, t, about, weight, mass, inverse, flow, out):
+    """The matrix times a velocity in one tile, float32 (3, 512)."""
+    block, stress = np.empty((3, 1000), np.float32), np.empty((6, 1000), np.float32)
+    x, y, z = block[0], block[1], block[2]
+    _with_rim(flow[0], about[n], x)
+    _with_rim(flow[1], about[n], y)
+    _with_rim(flow[2], about[n], z)
+    _stress(weight[n].reshape((6, 1000)), x, y, z, stress)
+    m0, m1, m2 = mass[0, t].reshape(512), mass[1, t].reshape(512), mass[2, t].reshape(512)
+    s0, s1, s2 = inverse[0, t].reshape(512), inverse[1, t].reshape(512), inverse[2, t].reshape(512)
+    _pull(out[0], m0, s0, True, x, stress[0], 100, stress[3], 10, stress[4], 1)
+    _pull(out[1], m1, s1, True, y, stress[1], 10, stress[3], 100, stress[5], 1)
+    _pull(out[2], m2, s2, True, z, stress[2], 1, stress[4], 100, stress[5], 10)
+
+
 @shared(fastmath=True)
 def relax(row, about, weight, mass, inverse, right, flow, keep, far, way, out):
     """A step of a smoother, float32: `way` becomes keep way + far D^-1 (right - A flow), `out` becomes flow + way."""
+    pulled = np.empty((3, 512), np.float32)
     for n in prange(row.shape[0]):
         t = row[n]
-        block, stress = np.empty((3, 1000), np.float32), np.empty((6, 1000), np.float32)
-        x, y, z = block[0], block[1], block[2]
-        _with_rim(flow[0], about[n], x)
-        _with_rim(flow[1], about[n], y)
-        _with_rim(flow[2], about[n], z)
-        _stress(weight[n].reshape((6, 1000)), x, y, z, stress)
-        pulled = np.empty(512, np.float32)
+        _times_in(n, t, about, weight, mass, inverse, flow, pulled)
         for d in range(3):
-            m, s = mass[d, t].reshape(512), inverse[d, t].reshape(512)
-            if d == 0:
-                _pull(pulled, m, s, True, x, stress[0], 100, stress[3], 10, stress[4], 1)
-            elif d == 1:
-                _pull(pulled, m, s, True, y, stress[1], 10, stress[3], 100, stress[5], 1)
-            else:
-                _pull(pulled, m, s, True, z, stress[2], 1, stress[4], 100, stress[5], 10)
             b, p, own = right[d, t].reshape(512), way[d, t].reshape(512), flow[d, t].reshape(512)
-            to = out[d, t].reshape(512)
+            s, to, a = inverse[d, t].reshape(512), out[d, t].reshape(512), pulled[d]
             for e in range(512):
-                p[e] = keep * p[e] + far * s[e] * (b[e] - pulled[e])
+                p[e] = keep * p[e] + far * s[e] * (b[e] - a[e])
                 to[e] = own[e] + p[e]
 
 
@@ -258,25 +262,15 @@ def begin(row, inverse, right, far, way, out):
 @shared(fastmath=True)
 def remains(row, about, weight, mass, inverse, right, flow, out):
     """`out` becomes right - A flow, float32."""
+    pulled = np.empty((3, 512), np.float32)
     for n in prange(row.shape[0]):
         t = row[n]
-        block, stress = np.empty((3, 1000), np.float32), np.empty((6, 1000), np.float32)
-        x, y, z = block[0], block[1], block[2]
-        _with_rim(flow[0], about[n], x)
-        _with_rim(flow[1], about[n], y)
-        _with_rim(flow[2], about[n], z)
-        _stress(weight[n].reshape((6, 1000)), x, y, z, stress)
+        _times_in(n, t, about, weight, mass, inverse, flow, pulled)
         for d in range(3):
-            m, s, to = mass[d, t].reshape(512), inverse[d, t].reshape(512), out[d, t].reshape(512)
-            if d == 0:
-                _pull(to, m, s, True, x, stress[0], 100, stress[3], 10, stress[4], 1)
-            elif d == 1:
-                _pull(to, m, s, True, y, stress[1], 10, stress[3], 100, stress[5], 1)
-            else:
-                _pull(to, m, s, True, z, stress[2], 1, stress[4], 100, stress[5], 10)
-            b = right[d, t].reshape(512)
+            b, s = right[d, t].reshape(512), inverse[d, t].reshape(512)
+            to, a = out[d, t].reshape(512), pulled[d]
             for e in range(512):
-                to[e] = b[e] - to[e] if s[e] > 0 else np.float32(0.0)
+                to[e] = b[e] - a[e] if s[e] > 0 else np.float32(0.0)
 
 
 @shared

@@ -76,24 +76,41 @@ def at_cells(
 ) -> np.ndarray:
     """Kinematic viscosity at cells' centres, of the unit that particles carry: the harmonic mean of those about them.
 
-    By volume. Layers of unlike liquids that shear share their stress, so what gives, the inverse, is what adds up;
-    the plain mean would make the thick one too thick by most of a voxel.
+    Layers of unlike liquids that shear share their stress, so what gives, the inverse, is what adds up; the plain mean
+    would make the thick one too thick by most of a voxel. For the parameters see `mean_at_cells`.
+    """
+    return mean_at_cells(particles, column, tiling, tiles, like, hidden, harmonic=True)
+
+
+def mean_at_cells(
+    particles: Particles,
+    column: int,
+    tiling: Tiling,
+    tiles: Tiles,
+    like: MadeOf,
+    hidden: np.ndarray,
+    harmonic: bool = False,
+) -> np.ndarray:
+    """What particles carry at cells' centres: the mean of those about them by volume.
 
     Parameters
     ----------
     column : of `particles.carried`
     like : what the tiles' particles are, for cells that none is near
     """
-    nu = particles.carried[:, column]
+    value = particles.carried[:, column]
     field = np.broadcast_to(like.carried[:, column, None, None, None], tiles.field().shape).copy()
-    if len(particles) == 0 or nu.min() == nu.max():
+    if len(particles) == 0 or value.min() == value.max():
         return field
     held = levelset.density(particles, tiling, tiles, hidden)
     weighed = particles.copy()
-    weighed.record[:, M] /= np.maximum(nu, np.float32(THINNEST) * nu.max())
+    if harmonic:
+        weighed.record[:, M] /= np.maximum(value, np.float32(THINNEST) * value.max())
+    else:
+        weighed.record[:, M] *= value
     total = levelset.density(weighed, tiling, tiles, hidden)
     near = held > SEEN
-    field[near] = held[near] / total[near]
+    field[near] = held[near] / total[near] if harmonic else total[near] / held[near]
     return field
 
 
@@ -430,8 +447,8 @@ class Viscous:
         room = (solids.phi, *solids.open, solids.own, solids.wide)
         _weigh(*grid, phi, nu, nu_edge, dt, *room, self._cell, self._edge, self._mass)
         tiles.wrap(*self._cell, *self._edge)
-        inside = tiles.between_walls(np.flatnonzero(tiles.layout.periodic))
-        self.strains = Strains.of(*grid, self._cell, self._edge, self._mass, inside)
+        self._inside = tiles.between_walls(np.flatnonzero(tiles.layout.periodic))
+        self.strains = Strains.of(*grid, self._cell, self._edge, self._mass, self._inside)
         self._cycle = Cycle(self.strains, tiles) if self._stiff() else None
 
     def _stiff(self) -> bool:
@@ -456,11 +473,7 @@ class Viscous:
         """
         tiles, matrix, solids = self.tiles, self.strains, self._solids
         row = matrix.row
-        start = np.stack(velocity).astype(np.float64)
-        for axis in range(3):
-            held = (self._mass[axis], solids.phi, solids.owner, solids.motion, start[axis])
-            _of_solids(tiles.first, tiles.where, axis, *held)
-        tiles.wrap(*start)
+        start = self._with_solids(velocity)
         left, found, way, other = (np.zeros_like(start) for _ in range(4))
         part = np.zeros(len(row))
         # the mass takes no part in the change that stress alone brings about
@@ -494,6 +507,16 @@ class Viscous:
         tiles.wrap(*velocity)
         return Damped(taken, float(np.sqrt(square)) / momentum if momentum > 0 else 0.0)
 
+    def _with_solids(self, velocity: list[np.ndarray]) -> np.ndarray:
+        """Face velocities, float64 (3, tiles + 1, 8, 8, 8), with those of faces that solids hold."""
+        tiles, solids = self.tiles, self._solids
+        flow = np.stack(velocity).astype(np.float64)
+        for axis in range(3):
+            held = (self._mass[axis], solids.phi, solids.owner, solids.motion, flow[axis])
+            _of_solids(tiles.first, tiles.where, axis, *held)
+        tiles.wrap(*flow)
+        return flow
+
     def drag(self, velocity: list[np.ndarray], centre: np.ndarray) -> np.ndarray:
         """Impulse and its moment that stress gives to every body, per density: float64 (bodies, 6), in voxels.
 
@@ -503,15 +526,10 @@ class Viscous:
         centre : (bodies, 3), voxels, about which the moments are
         """
         tiles, solids = self.tiles, self._solids
-        flow = np.stack(velocity).astype(np.float64)
-        for axis in range(3):
-            held = (self._mass[axis], solids.phi, solids.owner, solids.motion, flow[axis])
-            _of_solids(tiles.first, tiles.where, axis, *held)
-        tiles.wrap(*flow)
-        inside = tiles.between_walls(np.flatnonzero(tiles.layout.periodic))
         part = np.zeros((len(tiles) + 1, len(centre), 6))
         if len(centre):
-            weights = (np.where(inside, self._cell, np.float32(0)), np.where(inside, self._edge, np.float32(0)))
+            flow = self._with_solids(velocity)
+            weights = [np.where(self._inside, w, np.float32(0)) for w in (self._cell, self._edge)]
             bodies = (solids.phi, solids.owner, solids.body, np.ascontiguousarray(centre, np.float64))
             _drag(tiles.first, tiles.where, *weights, self._mass, *flow, *bodies, part)
         return np.asarray(part.sum(axis=0))

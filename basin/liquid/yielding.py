@@ -13,35 +13,14 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import Tiles, load
+from basin.grid.tiles import load
 from basin.kernels import kernel, shared
-from basin.liquid import levelset
-from basin.liquid.band import MadeOf
-from basin.liquid.particles import M, Particles
 from basin.liquid.pressure import solid_face_velocity
 from basin.liquid.solids import Solids
-from basin.liquid.sorting import Tiling
-from basin.liquid.viscosity import BETWEEN, CELL, SEEN, survey, way_to_wall
+from basin.liquid.viscosity import BETWEEN, CELL, survey, way_to_wall
 
 LEAST = 0.01  # 1/s: rate below which what has not yielded creeps
 THERE = np.float32(1e-3)  # particle volume about a face, voxels^3, from which on its velocity is known
-
-
-def mean_at_cells(
-    particles: Particles, column: int, tiling: Tiling, tiles: Tiles, like: MadeOf, hidden: np.ndarray
-) -> np.ndarray:
-    """What particles carry at cells' centres: the mean of those about them by volume (see `viscosity.at_cells`)."""
-    value = particles.carried[:, column]
-    field = np.broadcast_to(like.carried[:, column, None, None, None], tiles.field().shape).copy()
-    if len(particles) == 0 or value.min() == value.max():
-        return field
-    held = levelset.density(particles, tiling, tiles, hidden)
-    weighed = particles.copy()
-    weighed.record[:, M] *= value
-    total = levelset.density(weighed, tiling, tiles, hidden)
-    near = held > SEEN
-    field[near] = total[near] / held[near]
-    return field
 
 
 @kernel

@@ -108,7 +108,8 @@ def held_apart(
     ----------
     points : positions (m, 3), metres, and volumes (m,), m3, of particles
     """
-    if len(triangle) == 0 or abs(TriangleMesh(position, triangle).volume() - wanted) < ENOUGH * wanted:
+    empty = len(triangle) == 0 or len(points[0]) == 0
+    if empty or abs(TriangleMesh(position, triangle).volume() - wanted) < ENOUGH * wanted:
         return position
     count = len(position)
     sides = np.concatenate([triangle[:, [0, 1]], triangle[:, [1, 2]]]).astype(np.int64)

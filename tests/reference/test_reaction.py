@@ -197,8 +197,7 @@ class Dragging(SimpleTestCase):
     """What viscosity does to colliders: in steady flow a floor bears what pulls all that slides on it."""
 
     def test_a_film_drags_its_floor_along(self) -> None:
-        """Newton, 2 %, 16 voxels deep (the level of ten is a quarter of one low): its weight along the incline, and
-        the moment of that in its middle."""
+        """Newton, 2 %, 16 voxels deep: its weight along the incline, and the moment of that in its middle."""
         run, along = thick.dragging()
         told = readings(run, 32)
         self.assertAlmostEqual(told["force.floor.x"] / along, 1.0, delta=0.02)
