@@ -63,6 +63,7 @@ declare(
     Attribute("viscosity", unit="Pa s", blend="mean", shown="ramp", per_density=True),
     Attribute("yield_stress", unit="Pa", blend="mean", shown="ramp", per_density=True),
     Attribute("flow_index", blend="mean", shown="ramp"),
+    Attribute("surface_tension", unit="N/m", blend="mean", shown="ramp", per_density=True),
     Attribute("rest_a", 3, "m", blend="mean", bounded=False),  # go on beyond the outermost particles
     Attribute("rest_b", 3, "m", blend="mean", bounded=False),
     Attribute("rest_share"),

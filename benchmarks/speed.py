@@ -361,7 +361,7 @@ class Beside(parting.Parting):
     def project(self, velocity: list[np.ndarray], kick: np.ndarray, *rest: Any) -> Any:  # type: ignore[override]
         own, cells = [field.copy() for field in velocity], len(self.system.places())
         begin = time.perf_counter()
-        _, alone = pressure.project(self.system, self.phi, self.solids, own, kick)
+        _, alone = pressure.project(self.system, self.surface, self.solids, own, kick)
         middle = time.perf_counter()
         result = super().project(velocity, kick, *rest)
         end = time.perf_counter()

@@ -18,7 +18,7 @@ from numba import prange
 from basin.grid.tiles import at, gradient, load, sample
 from basin.kernels import kernel, shared
 from basin.liquid.particles import M, V, X
-from basin.liquid.solids import Solids, velocity_of
+from basin.liquid.solids import SLIP, Solids, velocity_of
 from basin.liquid.sorting import Arranged, Cells
 
 RADIUS = 2.0  # voxels, of what a particle sees; at most two
@@ -141,16 +141,17 @@ def measured(
 
 
 @shared
-def _slow(start, record, where, film, nu, kick, dt, phi, owner, motion):
+def _slow(start, record, where, film, nu, kick, dt, phi, owner, motion, touch):
     for t in prange(start.shape[0] - 1):
         for p in range(start[t], start[t + 1]):
             if film[p, 0] <= 0.0:
                 continue
             x, y, z = record[p, X], record[p, X + 1], record[p, X + 2]
             normal = gradient(phi, where, x, y, z)
-            keep = 1.0 / (1.0 + 3.0 * nu[p] * dt / (film[p, 0] * film[p, 0]))
             weight = min(kick[0] * normal[0] + kick[1] * normal[1] + kick[2] * normal[2], np.float32(0.0))
             who = at(owner, where, int(x + 0.5), int(y + 0.5), int(z + 0.5))
+            # Nusselt's 1916 mean of a film, and what Navier's 1823 slip adds to it: h^2 / 3 + b h
+            keep = 1.0 / (1.0 + nu[p] * dt / (film[p, 0] * (film[p, 0] / 3.0 + touch[who, SLIP])))
             own = velocity_of(motion, who, x, y, z)
             r = record[p, V] - own[0], record[p, V + 1] - own[1], record[p, V + 2] - own[2]
             off = r[0] * normal[0] + r[1] * normal[1] + r[2] * normal[2]
@@ -172,5 +173,5 @@ def slow(at_hand: Arranged, film: np.ndarray, nu: np.ndarray, kick: np.ndarray, 
     dt : seconds that it acts
     """
     record = at_hand.particles.record
-    walls = (solids.phi, solids.owner, solids.motion)
+    walls = (solids.phi, solids.owner, solids.motion, solids.touch)
     _slow(at_hand.tiling.start, record, at_hand.tiles.where, film, nu, kick.astype(np.float32), dt, *walls)

@@ -19,7 +19,7 @@ from basin.grid.pencils import LIVE
 from basin.grid.poisson import Solution
 from basin.grid.tiles import at, row_of
 from basin.kernels import kernel, shared
-from basin.liquid.pressure import System, apply_gradient, right_side, solid_face_velocity, surface_gap
+from basin.liquid.pressure import Surface, System, apply_gradient, at_surface, right_side, solid_face_velocity, surface_gap
 from basin.liquid.solids import Solids, solid_of, velocity_of
 
 LOOSE = 1e-2  # residual at which it is looked where liquid pulls on walls; times the largest pressure, what is sure
@@ -52,19 +52,21 @@ def wall_beyond(where, index, ou, ov, ow, i, j, k, s):
 
 
 @kernel
-def _sliding(where, u, v, w, owner, near, motion, i, j, k):
-    """Speed of a cell's liquid against the nearest solid."""
+def _sliding(where, u, v, w, who, motion, i, j, k):
+    """Speed of a cell's liquid against a solid."""
     x = 0.5 * (at(u, where, i, j, k) + at(u, where, i + 1, j, k))
     y = 0.5 * (at(v, where, i, j, k) + at(v, where, i, j + 1, k))
     z = 0.5 * (at(w, where, i, j, k) + at(w, where, i, j, k + 1))
-    who = solid_of(near, owner, where, i, j, k)
     s = velocity_of(motion, who, i + 0.5, j + 0.5, k + 0.5)
     return np.sqrt((x - s[0]) ** 2 + (y - s[1]) ** 2 + (z - s[2]) ** 2)
 
 
 @shared
-def _pulled(first, links, where, index, value, least, u, v, w, owner, near, motion, ou, ov, ow, chunk, count, found):
-    """Places of cells at a wall whose pressure is below `least` and what slides along it: of each chunk a list."""
+def _pulled(
+    first, links, where, index, value, least, bears, u, v, w, owner, near, motion, ou, ov, ow, chunk, count, found
+):
+    """Places of cells at a wall whose pressure is below `least`, what the wall bears and what slides along it: of each
+    chunk a list."""
     for n in prange(count.shape[0]):
         for r in range(max(n * chunk, 1), min((n + 1) * chunk, first.shape[0])):
             for c in range(8):
@@ -73,8 +75,8 @@ def _pulled(first, links, where, index, value, least, u, v, w, owner, near, moti
                 i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
                 for s in range(6):
                     if wall_beyond(where, index, ou, ov, ow, i, j, k, s):
-                        sliding = _sliding(where, u, v, w, owner, near, motion, i, j, k)
-                        if value[r, c] < least - SLIDING * sliding:
+                        who = solid_of(near, owner, where, i, j, k)
+                        if value[r, c] < least - bears[who] - SLIDING * _sliding(where, u, v, w, who, motion, i, j, k):
                             found[n, count[n]] = 8 * r + c
                             count[n] += 1
                         break
@@ -133,7 +135,7 @@ def _open_walls(first, where, index, phi, places, banned, ou, ov, ow, face, was,
 
 
 @kernel
-def _pressed(first, where, phi, face, value, u, v, w, least, owner, near, motion, out):
+def _pressed(first, where, phi, tense, face, value, u, v, w, least, owner, near, motion, out):
     """Which opened faces liquid would go through into the wall, faster than `least`."""
     for n in range(face.shape[0]):
         place, s = face[n] // 6, face[n] % 6
@@ -141,10 +143,12 @@ def _pressed(first, where, phi, face, value, u, v, w, least, owner, near, motion
         i, j, k = first[r, 0], first[r, 1], first[r, 2] + c
         axis, o, f = _across(i, j, k, s)
         field = u if axis == 0 else (v if axis == 1 else w)
-        gap = surface_gap(at(phi, where, i, j, k), at(phi, where, o[0], o[1], o[2]))
+        inside, outside, push = at(phi, where, i, j, k), at(phi, where, o[0], o[1], o[2]), value[r, c]
+        if tense.shape[0] > 0:
+            push -= at_surface(inside, outside, at(tense, where, i, j, k), at(tense, where, o[0], o[1], o[2]))
         its = solid_face_velocity(axis, f[0], f[1], f[2], where, near, owner, motion)
         speed = (at(field, where, f[0], f[1], f[2]) - its) * (1 if s & 1 else -1)
-        out[n] = speed + value[r, c] / gap > least
+        out[n] = speed + push / surface_gap(inside, outside) > least
 
 
 @kernel
@@ -189,8 +193,8 @@ class Parting:
     face : int64 (m,), those walls' faces, 6 * place + side
     """
 
-    def __init__(self, system: System, phi: np.ndarray, solids: Solids):
-        self.system, self.phi, self.solids = system.apart(), phi, solids
+    def __init__(self, system: System, surface: Surface, solids: Solids):
+        self.system, self.surface, self.solids = system.apart(), surface, solids
         self.face, self._was, self._more = NO_CELLS, np.zeros(0), np.zeros(0)
         self._banned = np.zeros(system.surface.shape, np.uint8)
         self._apart = False
@@ -199,7 +203,7 @@ class Parting:
         self,
         velocity: list[np.ndarray],
         kick: np.ndarray,
-        adhesion: float = 0.0,
+        bears: np.ndarray | float = 0.0,
         before: np.ndarray = NO_CELLS,
         tolerance: float = 1e-6,
     ) -> tuple[list[np.ndarray], Solution]:
@@ -207,24 +211,25 @@ class Parting:
 
         Parameters
         ----------
-        adhesion : pull that walls bear, in units of the pressure
+        bears : pull that walls bear, in units of the pressure, or that of each body's rows and last the walls' (rows + 1,)
         before : `cells` of the substep before
         """
         self._open(self._known(before))
         weight = HANGING * float(np.linalg.norm(kick))
+        bears = np.broadcast_to(np.asarray(bears, np.float64), len(self.solids.touch)).copy()
 
         def look(value: np.ndarray) -> np.ndarray | None:
             unsure = LOOSE * float(np.abs(value).max())
             closed = self._close(value, velocity, unsure)
-            opened = self._open(self._pulled(value, -adhesion - unsure - weight, velocity))
+            opened = self._open(self._pulled(value, -unsure - weight, bears, velocity))
             rows = np.unique(np.concatenate([closed, opened]) // 8)
             if not len(rows):
                 return None
-            return right_side(self.system, self.solids, velocity, kick, right, rows)
+            return right_side(self.system, self.solids, velocity, kick, self.surface, right, rows)
 
-        right = right_side(self.system, self.solids, velocity, kick)
+        right = right_side(self.system, self.solids, velocity, kick, self.surface)
         found = self.system.solver.solve(right, tolerance, look=look, loose=LOOSE, turns=MOST_TURNS)
-        valid = apply_gradient(self.system, found.value, self.phi, self.solids, velocity)
+        valid = apply_gradient(self.system, found.value, self.surface, self.solids, velocity)
         return valid, found
 
     def cells(self) -> np.ndarray:
@@ -252,7 +257,7 @@ class Parting:
         if not self._apart:  # others go on with the walls as they are
             self.solids, self._apart = replace(self.solids, open=[field.copy() for field in self.solids.open]), True
         face, was, more = np.empty(6 * len(places), np.int64), np.empty(6 * len(places)), np.empty(6 * len(places))
-        cells = (m.first, tiles.where, m.index, self.phi, places, self._banned)
+        cells = (m.first, tiles.where, m.index, self.surface.phi, places, self._banned)
         count = _open_walls(*cells, *self.solids.open, face, was, more)
         tiles.wrap(*self.solids.open)
         self.system.solver.hold(face[:count] // 6, more[:count])
@@ -267,7 +272,8 @@ class Parting:
         m, solids = self.system, self.solids
         pressed = np.zeros(len(self.face), bool)
         moving = (solids.owner, solids.phi, solids.motion)
-        _pressed(m.first, solids.tiles.where, self.phi, self.face, value, *velocity, least, *moving, pressed)
+        at_hand = (m.first, solids.tiles.where, self.surface.phi, self.surface.tense, self.face, value)
+        _pressed(*at_hand, *velocity, least, *moving, pressed)
         if not pressed.any():
             return NO_CELLS
         face, was, left = self.face[pressed], self._was[pressed], ~pressed
@@ -277,12 +283,14 @@ class Parting:
         self.face, self._was, self._more = self.face[left], self._was[left], self._more[left]
         return face // 6
 
-    def _pulled(self, value: np.ndarray, least: float, velocity: list[np.ndarray]) -> np.ndarray:
-        """Places of cells at walls whose pressure is below `least`."""
+    def _pulled(
+        self, value: np.ndarray, least: float, bears: np.ndarray, velocity: list[np.ndarray]
+    ) -> np.ndarray:
+        """Places of cells at walls whose pressure is below `least` by more than the walls bear."""
         m, solids = self.system, self.solids
         count = np.zeros(-(-len(value) // CHUNK), np.int64)
         found = np.empty((len(count), 8 * CHUNK), np.int64)
         grid = (m.first, m.links, solids.tiles.where, m.index)
         moving = (*velocity, solids.owner, solids.phi, solids.motion)
-        _pulled(*grid, value, least, *moving, *solids.open, CHUNK, count, found)
+        _pulled(*grid, value, least, bears, *moving, *solids.open, CHUNK, count, found)
         return np.concatenate([row[:n] for row, n in zip(found, count, strict=True)])

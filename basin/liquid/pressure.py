@@ -3,12 +3,13 @@
 Finite volumes over the open part of each cell: the flux through open faces plus that of the solid's
 own motion vanishes. Batty, Bertails & Bridson 2007; Ng, Min & Gibou 2009 for the moving solid's
 term; Gibou, Fedkiw, Cheng & Kang 2002 for the second-order surface. Pressure is in velocity units:
-p = (physical pressure) * dt / (rho * dx^2), voxels and seconds.
+p = (physical pressure) * dt / (rho * dx^2), voxels and seconds. At the free surface it is the air's, 0, or with surface
+tension what the curvature there adds to it (`basin.liquid.tension`; Kang, Fedkiw & Liu 2000, J. Sci. Comput. 15).
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -24,6 +25,22 @@ from basin.liquid.solids import Solids, velocity_of
 
 LEAST_DEPTH = 0.005  # smallest depth, in voxels, of a liquid cell's centre below the surface
 NARROW = 0.25  # of a face
+NO_TENSION = np.zeros((0, 8, 8, 8), np.float32)
+
+
+@dataclass(frozen=True)
+class Surface:
+    """The free surface of one moment.
+
+    Attributes
+    ----------
+    phi : level set at cells, voxels
+    tense : what tension makes the pressure at the surface near each cell, in units of the pressure; not a number where
+        no surface was found; a field without rows if there is no tension
+    """
+
+    phi: np.ndarray
+    tense: np.ndarray = field(default_factory=lambda: NO_TENSION)
 
 
 @dataclass(frozen=True)
@@ -59,6 +76,15 @@ def surface_gap(inside, outside):
     # steady current wherever a surface lies askew to the grid.
     inside = min(inside, -LEAST_DEPTH)
     return inside / (inside - max(outside, 0.0))
+
+
+@kernel
+def at_surface(inside, outside, own, other):
+    """Pressure at the surface between a liquid cell and an air cell, from what tension makes of it at both cells."""
+    if own != own or other != other:  # no surface was found there
+        return other if own != own and other == other else (own if own == own else np.float32(0.0))
+    gap = surface_gap(inside, outside)
+    return own + gap * (other - own)
 
 
 @shared
@@ -187,8 +213,28 @@ def solid_face_velocity(axis, i, j, k, where, phi, owner, motion):
     return velocity_of(motion, who, x, y, z)[axis]
 
 
+@kernel
+def _tension_in(where, index, depth, tense, ou, ov, ow, i, j, k):
+    """What the pressure at the surface about a liquid cell adds to the right side."""
+    total, own = 0.0, at(tense, where, i, j, k)
+    for s in range(6):
+        axis, side = s // 2, s % 2
+        step = 1 if side else -1
+        ni, nj, nk = i + (step if axis == 0 else 0), j + (step if axis == 1 else 0), k + (step if axis == 2 else 0)
+        if at(index, where, ni, nj, nk) >= 0:
+            continue
+        opened = ou if axis == 0 else (ov if axis == 1 else ow)
+        f = at(opened, where, ni, nj, nk) if side else at(opened, where, i, j, k)
+        if f > SLIT:
+            inside, outside = at(depth, where, i, j, k), at(depth, where, ni, nj, nk)
+            total += f / surface_gap(inside, outside) * at_surface(inside, outside, own, at(tense, where, ni, nj, nk))
+    return total
+
+
 @shared
-def _divergence(rows, first, links, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, out):
+def _divergence(
+    rows, first, links, where, u, v, w, ou, ov, ow, moving, owner, phi, motion, kick, index, depth, tense, out
+):
     for n in prange(rows.shape[0]):
         r = rows[n]
         for c in range(8):
@@ -209,6 +255,8 @@ def _divergence(rows, first, links, where, u, v, w, ou, ov, ow, moving, owner, p
                     if f < 1.0:
                         speed = solid_face_velocity(axis, fi, fj, fk, where, phi, owner, motion)
                         total += (1.0 - f) * (speed if side else -speed)
+            if tense.shape[0] > 0:
+                total -= _tension_in(where, index, depth, tense, ou, ov, ow, i, j, k)
             out[r, c] = -total
 
 
@@ -217,6 +265,7 @@ def right_side(
     solids: Solids,
     velocity: list[np.ndarray],
     kick: np.ndarray,
+    surface: Surface,
     right: np.ndarray | None = None,
     rows: np.ndarray | None = None,
 ) -> np.ndarray:
@@ -224,12 +273,13 @@ def right_side(
     right = system.values() if right is None else right
     rows = np.arange(1, len(right)) if rows is None else rows
     moving = (solids.moving, solids.owner, solids.phi, solids.motion)
-    _divergence(rows, system.first, system.links, solids.tiles.where, *velocity, *solids.open, *moving, kick, right)
+    own = (system.first, system.links, solids.tiles.where, *velocity, *solids.open, *moving, kick)
+    _divergence(rows, *own, system.index, surface.phi, surface.tense, right)
     return right
 
 
 @kernel(parallel=True)
-def _apply(axis, first, where, index, phi, opened, value, field, valid):
+def _apply(axis, first, where, index, phi, tense, opened, value, field, valid):
     for t in prange(1, first.shape[0]):
         # the tile before along the axis has the other cells of the lowest faces
         before = row_of(
@@ -255,10 +305,17 @@ def _apply(axis, first, where, index, phi, opened, value, field, valid):
                         continue
                     if below >= 0 and above >= 0:
                         jump = value[above] - value[below]
-                    elif below >= 0:
-                        jump = -value[below] / surface_gap(at(phi, where, li, lj, lk), phi[t, a, b, c])
                     else:
-                        jump = value[above] / surface_gap(phi[t, a, b, c], at(phi, where, li, lj, lk))
+                        inside, outside = at(phi, where, li, lj, lk), phi[t, a, b, c]
+                        if below < 0:
+                            inside, outside = outside, inside
+                        jump = value[above] if below < 0 else value[below]
+                        if tense.shape[0] > 0:
+                            own, other = at(tense, where, li, lj, lk), tense[t, a, b, c]
+                            if below < 0:
+                                own, other = other, own
+                            jump -= at_surface(inside, outside, own, other)
+                        jump = (jump if below < 0 else -jump) / surface_gap(inside, outside)
                     field[t, a, b, c] -= np.float32(jump)
                     # a gap between wall and air would have to pass all that comes into its cell, many times
                     # as fast, though that cell is far from full: its liquid moves as that beside it
@@ -267,12 +324,12 @@ def _apply(axis, first, where, index, phi, opened, value, field, valid):
 
 
 def apply_gradient(
-    system: System, value: np.ndarray, phi: np.ndarray, solids: Solids, velocity: list[np.ndarray]
+    system: System, value: np.ndarray, surface: Surface, solids: Solids, velocity: list[np.ndarray]
 ) -> list[np.ndarray]:
     """Take the gradient of `value` off the face velocities, in place; returns which then are the liquid's."""
     tiles, value = solids.tiles, value.reshape(-1)
     valid = [tiles.field(0, np.uint8) for _ in velocity]
-    grid = (tiles.first, tiles.where, system.index, phi)
+    grid = (tiles.first, tiles.where, system.index, surface.phi, surface.tense)
     for axis in range(3):
         _apply(axis, *grid, solids.open[axis], value, velocity[axis], valid[axis])
     return valid
@@ -280,7 +337,7 @@ def apply_gradient(
 
 def project(
     system: System,
-    phi: np.ndarray,
+    surface: Surface,
     solids: Solids,
     velocity: list[np.ndarray],
     kick: np.ndarray,
@@ -297,6 +354,6 @@ def project(
     (valid, solution) : faces that carry liquid velocities, as uint8; the solve's outcome with the
         pressure in `solution.value`, like the system's pencils.
     """
-    solution = system.solver.solve(right_side(system, solids, velocity, kick), tolerance)
-    valid = apply_gradient(system, solution.value, phi, solids, velocity)
+    solution = system.solver.solve(right_side(system, solids, velocity, kick, surface), tolerance)
+    valid = apply_gradient(system, solution.value, surface, solids, velocity)
     return valid, solution

@@ -24,6 +24,26 @@ FAR = 5.0  # voxels; distances are not needed beyond
 
 
 @dataclass(frozen=True)
+class Touch:
+    """How liquid meets a solid.
+
+    Attributes
+    ----------
+    advancing, receding : contact angles (radians, through the liquid) with which its surface ends there as it moves on
+        over the solid and as it draws back
+    slip : m below the solid's surface at which liquid that slides along it would be at rest: 0 sticks, infinity is free
+    """
+
+    advancing: float = 0.5 * np.pi
+    receding: float = 0.5 * np.pi
+    slip: float = 0.0
+
+
+NEUTRAL = Touch()
+ADVANCING, RECEDING, SLIP = range(3)  # columns of `Solids.touch`
+
+
+@dataclass(frozen=True)
 class Body:
     """A collider as the solver sees it: its distance in its own frame, and its pose over shot time.
 
@@ -41,6 +61,7 @@ class Body:
     start: float = 0.0
     end: float = np.inf
     blown: Callable[[float], np.ndarray] | None = None
+    touch: Touch = NEUTRAL
 
     def changes(self) -> bool:
         """Whether it moves, deforms, comes or goes."""
@@ -71,6 +92,8 @@ class Solids:
     beside : rows of the tiles that a solid reaches
     motion : float64 (rows, 3, 4), velocity = motion @ (x, 1) in voxels/s over voxels
     body : int32 (rows,), number of each row's body
+    touch : float64 (rows + 1, 3), advancing and receding contact angle (radians) and slip length (voxels) of each row,
+        last those of the walls
     moving : whether any motion is not zero
     thin : walls that the fields cannot tell
     """
@@ -86,6 +109,7 @@ class Solids:
     beside: np.ndarray
     motion: np.ndarray
     body: np.ndarray
+    touch: np.ndarray
     moving: bool
     thin: ThinWalls
 
@@ -329,12 +353,14 @@ class SolidWorld:
     time runs `time_scale` times as fast as shot time.
     """
 
-    def __init__(self, layout: Layout, bodies: list[Body], time_scale: float):
+    def __init__(self, layout: Layout, bodies: list[Body], time_scale: float, walls: Touch = NEUTRAL):
         self.layout, self.bodies, self.time_scale = layout, bodies, time_scale
         self._walls = _Walls(layout)
         counts = [b.rows() for b in bodies]
         self._row = np.cumsum([0, *counts])
         self._body = np.repeat(np.arange(len(bodies), dtype=np.int32), counts)
+        touch = [(t.advancing, t.receding, t.slip / layout.dx) for t in (*(b.touch for b in bodies), walls)]
+        self._touch = np.repeat(np.array(touch), [*counts, 1], axis=0)
         still = [(i, b) for i, b in enumerate(bodies) if not b.changes()]
         self._still = [_place(layout, int(self._row[i]), b, b.pose.matrix(0.0), 0.0) for i, b in still]
         self._changing = [(i, b) for i, b in enumerate(bodies) if b.changes()]
@@ -375,7 +401,7 @@ class SolidWorld:
         thin = self._thin(tiles, time, dt, bodies, [u, v, w], room)
         beside[np.flatnonzero(thin.slot[1:] >= 0)] = True
         reached = (np.flatnonzero(beside) + 1).astype(np.int32)
-        moves = (motion, self._body, bool(np.any(motion)))
+        moves = (motion, self._body, self._touch, bool(np.any(motion)))
         solids = Solids(tiles, phi, owner, [u, v, w], own, near, wide, middle, reached, *moves, thin)
         self._last = (same, solids)
         return solids

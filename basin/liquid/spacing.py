@@ -15,7 +15,7 @@ from basin.grid.pencils import LIVE
 from basin.grid.tiles import WITHIN, all_zero, at, load, velocity_in
 from basin.kernels import kernel, shared
 from basin.liquid.particles import X
-from basin.liquid.pressure import System, apply_gradient
+from basin.liquid.pressure import Surface, System, apply_gradient
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Arranged
 from basin.liquid.thin import seen_velocity
@@ -91,7 +91,7 @@ def spread(
     if np.abs(right).max() < 0.01 * RATE:
         return shift
     found = system.solver.solve(right, 0.03)
-    apply_gradient(system, found.value, phi, solids, shift)
+    apply_gradient(system, found.value, Surface(phi), solids, shift)
     tiles.wrap(*shift)
     tiling, record = at_hand.tiling, at_hand.particles.record
     _move(tiling.start, tiling.first, record, *shift, tiles.where, skip, at_hand.hidden)

@@ -34,6 +34,7 @@ from basin.liquid import (
     sources,
     spacing,
     swing,
+    tension,
     texture,
     thin,
     timestep,
@@ -75,6 +76,7 @@ class Moment:
     phi : level set (voxels)
     velocity, before : face velocities, as they are now and as particles gave them
     mass : particle volume about faces
+    surface : as the pressure meets it
     system : of the pressure
     solved, contact : the same and the solids as liquid meets them, from which it may part
     ballistic : particles with no liquid about them, and those of viscous films too thin for the grid
@@ -103,6 +105,7 @@ class Moment:
     velocity: list[np.ndarray] = field(init=False)
     before: list[np.ndarray] = field(init=False)
     mass: list[np.ndarray] = field(init=False)
+    surface: pressure.Surface = field(init=False)
     system: pressure.System = field(init=False)
     solved: pressure.System = field(init=False)
     contact: Solids = field(init=False)
@@ -121,7 +124,7 @@ class Liquid:
         self.state = state or LiquidState(Particles.empty(world.carried.width))
         plugs = [sources.nozzle(inflow, world.layout, world.time_scale) for inflow in world.inflows]
         bodies = [*world.bodies, *(plug for plug in plugs if plug is not None)]
-        self.solid_world = SolidWorld(world.layout, bodies, world.time_scale)
+        self.solid_world = SolidWorld(world.layout, bodies, world.time_scale, world.walls)
 
     def begin(self) -> LiquidFields:
         """Make the first frame: the fills, before anything moves."""
@@ -239,6 +242,8 @@ class Liquid:
             m.velocity, m.mass = transfer.to_grid(self.state.particles, m.tiling, m.tiles, m.hidden)
             band.merge(m.velocity, m.below.velocity, m.below.volume, m.tiles)
             m.before = [u.copy() for u in m.velocity]
+        with tally.clocked("tension"):
+            m.surface = self._surface(m, tally)
         with tally.clocked("pressure"):
             self._push(m)
             self._project(m, tally)
@@ -295,7 +300,7 @@ class Liquid:
     def _keep_band(self, m: Moment) -> None:
         """Let cells take in particles below the band, or give them back."""
         w, s = self.world, self.state
-        if w.band > 0 or "viscosity" in w.carried:
+        if w.band > 0 or "viscosity" in w.carried or "surface_tension" in w.carried:
             m.made_of = band.made_of(s.particles, m.tiling, m.tiles)
         if w.band <= 0:
             return
@@ -340,12 +345,28 @@ class Liquid:
         w, column = self.world, self.world.carried.at("viscosity").start
         return np.asarray(self.state.particles.carried[:, column] * w.thickness_at(time) / np.float32(w.layout.dx**2))
 
+    def _surface(self, m: Moment, tally: Tally) -> pressure.Surface:
+        """The free surface as the pressure meets it."""
+        w, dx = self.world, self.world.layout.dx
+        if "surface_tension" not in w.carried or m.reflects or w.tension == 0.0:
+            return pressure.Surface(m.phi)
+        assert m.made_of is not None
+        stiff = w.tension * m.dt**2 / dx**3
+        softening = tension.Softening.of(stiff)
+        tally.tensed(softening.width, softening.share)
+        bent = tension.curvature(m.phi, m.solids, m.before, tension.creep(stiff) / m.dt)
+        bent = tension.softened(bent, softening, m.solids)
+        column = w.carried.at("surface_tension").start
+        pull = viscosity.mean_at_cells(self.state.particles, column, m.tiling, m.tiles, m.made_of, m.hidden)
+        return pressure.Surface(m.phi, np.float32(softening.share * m.acting / dx**3) * pull * bent)
+
     def _project(self, m: Moment, tally: Tally) -> None:
         """Make the flow free of divergence."""
         w = self.world
         # what a wall bears acts for as long as what pulls at it: forces for both halves of a pair
-        bears = w.wall_adhesion * 2 * m.dt / (w.density * w.layout.dx**2)
-        parting = Parting(m.system, m.phi, m.solids)
+        kick, dx = 2 * m.dt, w.layout.dx
+        bears = w.wall_adhesion * kick / (w.density * dx**2) + tension.adhesion(m.solids) * w.tension * kick / dx**3
+        parting = Parting(m.system, m.surface, m.solids)
         half = int(m.reflects)
         m.valid, solution = parting.project(m.velocity, m.kick, bears, self.state.parted[half])
         m.solved, m.contact = parting.system, parting.solids
@@ -388,7 +409,7 @@ class Liquid:
             tally.damped(damped)
             tally.pushed(dragged)
         with tally.clocked("pressure"):
-            valid, again = pressure.project(m.solved, m.phi, m.contact, m.velocity, np.zeros(3))
+            valid, again = pressure.project(m.solved, pressure.Surface(m.phi), m.contact, m.velocity, np.zeros(3))
             m.valid = [np.maximum(a, b) for a, b in zip(valid, acted, strict=True)]
             tally.pressed_again(again)
             tally.pushed(self._impulses(m, again.value, reflects=False))

@@ -35,7 +35,7 @@ from basin.liquid.coarser import Cycle
 from basin.liquid.levelset import LEAST_ROOM
 from basin.liquid.particles import M, Particles
 from basin.liquid.pressure import solid_at_face, solid_face_velocity
-from basin.liquid.solids import Solids
+from basin.liquid.solids import SLIP, Solids, solid_of, velocity_of
 from basin.liquid.sorting import Tiling
 from basin.liquid.strains import Strains
 
@@ -205,23 +205,29 @@ def _thin(near, step, depth):
 
 
 @kernel
-def _against(free, held, depth):
-    """What a strain between a free face and one beside it that a wall holds weighs, by their distances to it."""
-    return _thin(free, free - min(held, np.float32(0.0)), depth) / way_to_wall(free, held)
+def _against(free, held, depth, slip):
+    """What a strain between a free face and one beside it that a wall holds weighs, by their distances to it.
+
+    Along a wall with a slip length the velocity falls to the wall's own so far behind it (Navier 1823), and the energy
+    of the layer and of the friction on the wall is that of the whole way, which is longer where it goes askew.
+    """
+    askew = min(max(free - held, np.float32(0.2)), np.float32(1.0))
+    weight = _thin(free, free - min(held, np.float32(0.0)), depth) / way_to_wall(free, held)
+    return weight / (np.float32(1.0) + weight * slip / askew)
 
 
 @kernel
-def _stretched(near, held, p, axis, depth, own):
+def _stretched(near, held, p, axis, depth, own, slip):
     """Share of a cell that is open, or what its stretch along an axis weighs against a wall."""
     low, high = p, p + CELL[axis]
     if held[axis, low] == held[axis, high]:
         return own
     free, wall = (high, low) if held[axis, low] else (low, high)
-    return _against(near[axis, free], near[axis, wall], depth)
+    return _against(near[axis, free], near[axis, wall], depth, slip)
 
 
 @kernel
-def _shear(near, held, opened, p, x, y, depth):
+def _shear(near, held, opened, p, x, y, depth, slip):
     """Share of the cube about an edge that is open, or what a shear there weighs against a wall.
 
     The edge begins at cell p's low corner, between two faces square to x and two square to y; `depth` is the liquid's
@@ -235,7 +241,7 @@ def _shear(near, held, opened, p, x, y, depth):
         if held[across, p] != held[across, low]:
             walled = True
             free, wall = (low, p) if held[across, p] else (p, low)
-            weight = max(weight, _against(near[across, free], near[across, wall], depth))
+            weight = max(weight, _against(near[across, free], near[across, wall], depth, slip))
     return weight if walled else opened
 
 
@@ -250,7 +256,10 @@ def _mean(nu, p, one, other):
 
 
 @shared
-def _weigh(first, where, phi, nu, nu_edge, dt, node_phi, open_u, open_v, open_w, own, wide, cell, edge, mass):
+def _weigh(
+    first, where, phi, nu, nu_edge, dt, node_phi, owner, touch, open_u, open_v, open_w, own, wide, cell, edge, mass
+):
+    slides = (touch[:, SLIP] > 0.0).any()
     for t in prange(1, first.shape[0]):
         i0, j0, k0 = first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1
         depth, thick = np.empty((10, 10, 10), np.float32), np.empty((10, 10, 10), np.float32)
@@ -273,10 +282,14 @@ def _weigh(first, where, phi, nu, nu_edge, dt, node_phi, open_u, open_v, open_w,
                 for c in range(8):
                     p = ((a + 1) * 10 + b + 1) * 10 + c + 1
                     n = ((a + 1) * 11 + b + 1) * 11 + c + 1
+                    slip = np.float32(0.0)
+                    if slides and node_line[n] < np.float32(3.0):
+                        who = solid_of(node_phi, owner, where, i0 + 1 + a, j0 + 1 + b, k0 + 1 + c)
+                        slip = np.float32(touch[who, SLIP])
                     if room_line[p] >= LEAST_ROOM:
                         stiff = np.float32(2.0 * dt) * thick_line[p] * _full(depth_line[p])
                         for d in range(3):
-                            weight = _stretched(near, held, p, d, depth_line[p], own[t, a, b, c])
+                            weight = _stretched(near, held, p, d, depth_line[p], own[t, a, b, c], slip)
                             cell[d, t, a, b, c] = stiff * weight
                     for e in range(3):
                         x, y, along = BETWEEN[e, 0], BETWEEN[e, 1], BETWEEN[e, 2]
@@ -285,7 +298,7 @@ def _weigh(first, where, phi, nu, nu_edge, dt, node_phi, open_u, open_v, open_w,
                         if weight > 0:
                             middle = np.float32(0.5) * (node_line[n] + node_line[n + NODE[along]])
                             opened = _clipped(np.float32(0.5) + middle)
-                            weight *= _shear(near, held, opened, p, x, y, level)
+                            weight *= _shear(near, held, opened, p, x, y, level, slip)
                             if nu_edge.shape[0] > 0:
                                 weight *= np.float32(dt) * nu_edge[e, t, a, b, c]
                             else:
@@ -444,7 +457,7 @@ class Viscous:
         shape = (3, *phi.shape)
         self._cell, self._edge, self._mass = (np.zeros(shape, np.float32) for _ in range(3))
         grid = (tiles.first, tiles.where)
-        room = (solids.phi, *solids.open, solids.own, solids.wide)
+        room = (solids.phi, solids.owner, solids.touch, *solids.open, solids.own, solids.wide)
         _weigh(*grid, phi, nu, nu_edge, dt, *room, self._cell, self._edge, self._mass)
         tiles.wrap(*self._cell, *self._edge)
         self._inside = tiles.between_walls(np.flatnonzero(tiles.layout.periodic))
@@ -590,7 +603,7 @@ def act(
 
 
 @shared
-def _stick(beside, first, where, axis, opened, nu, phi, owner, motion, field):
+def _stick(beside, first, where, axis, opened, nu, phi, owner, motion, touch, field):
     for n in prange(beside.shape[0]):
         t = beside[n]
         node = np.empty((9, 9, 9), np.float32)
@@ -604,10 +617,13 @@ def _stick(beside, first, where, axis, opened, nu, phi, owner, motion, field):
                     if middle > TOUCHES and opened[t, a, b, c] > SLIT:
                         continue
                     i, j, k = first[t, 0] + a, first[t, 1] + b, first[t, 2] + c
-                    its = solid_face_velocity(axis, i, j, k, where, phi, owner, motion)
-                    deep = min(max(-middle, 0.0), 0.5)
+                    who = solid_at_face(axis, i, j, k, where, phi, owner)
+                    x = i + (0.0 if axis == 0 else 0.5), j + (0.0 if axis == 1 else 0.5), k + (0.0 if axis == 2 else 0.5)
+                    its = velocity_of(motion, who, x[0], x[1], x[2])[axis]
+                    deep, slip = min(max(-middle, 0.0), 0.5), touch[who, SLIP]
                     hold = LAYER * nu[t, a, b, c]
-                    share = (1.0 - hold * deep / (1.0 - deep)) / (1.0 + hold)
+                    on = (slip - deep) / (slip + 1.0 - deep) if slip < np.inf else 1.0
+                    share = (1.0 + hold * on) / (1.0 + hold)
                     field[t, a, b, c] = its + share * (field[t, a, b, c] - its)
 
 
@@ -619,6 +635,6 @@ def stick(velocity: list[np.ndarray], nu: np.ndarray, solids: Solids) -> None:
     """
     tiles = solids.tiles
     for axis in range(3):
-        held = (nu, solids.phi, solids.owner, solids.motion, velocity[axis])
+        held = (nu, solids.phi, solids.owner, solids.motion, solids.touch, velocity[axis])
         _stick(solids.beside, tiles.first, tiles.where, axis, solids.open[axis], *held)
     tiles.wrap(*velocity)

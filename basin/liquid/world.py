@@ -18,8 +18,9 @@ from basin.liquid.carried import Carried
 from basin.liquid.particles import Particles
 from basin.liquid.parting import NO_CELLS
 from basin.liquid.settings import WATER
-from basin.liquid.solids import Body
+from basin.liquid.solids import NEUTRAL, Body, Touch
 from basin.liquid.swing import Swing
+from basin.liquid.tension import SHARP
 from basin.liquid.timestep import Limits
 from basin.liquid.viscosity import TOLERANCE, Damped
 from basin.settings import Curve, value_at
@@ -49,6 +50,8 @@ class LiquidWorld:
     texture_clock : frames after which a rest position is renewed; 0 if none are carried
     density : kg/m3
     thickness : of which viscosities and yield stresses are multiples, or its keys over shot time
+    tension : largest of any source, over the density, m3/s2
+    walls : how liquid meets closed walls
     particles_most : particles from which on inflows hold back
     """
 
@@ -77,6 +80,8 @@ class LiquidWorld:
     density: float = WATER
     thickness: float | Curve = 1.0
     particles_most: int | None = None
+    tension: float = 0.0
+    walls: Touch = NEUTRAL
 
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
@@ -89,7 +94,8 @@ class LiquidWorld:
     @property
     def limits(self) -> Limits:
         """What bounds the length of a substep."""
-        return Limits(self.layout.dx, self.cfl, self.substeps_min, self.substeps_max)
+        longest = np.sqrt(SHARP * self.layout.dx**3 / self.tension) if self.tension > 0 else np.inf
+        return Limits(self.layout.dx, self.cfl, self.substeps_min, self.substeps_max, float(longest))
 
 
 @dataclass
@@ -144,6 +150,7 @@ class Tally:
     residual, viscous_residual, second_residual : largest of the pressure, of viscosity, and of the pressure after it
     squeezed : voxels^3 per second
     impulse : on the bodies; see `basin.liquid.reaction`
+    tension_width, tension_share : widest mean of curvatures (voxels), and least share of the tension that could act
     alone, together : particles with no liquid about them, and voxels/s of the fastest of the others, at its end
     split : seconds by step
     """
@@ -163,6 +170,8 @@ class Tally:
     held_back: int = 0
     alone: int = 0
     together: float = 0.0
+    tension_width: float = 0.0
+    tension_share: float = 1.0
     impulse: np.ndarray = field(default_factory=lambda: np.zeros((0, 6)))
     split: dict[str, float] = field(default_factory=dict)
 
@@ -192,6 +201,10 @@ class Tally:
         self.viscous_iterations += solution.iterations
         self.viscous_residual = max(self.viscous_residual, solution.residual)
         self.unconverged += int(solution.residual > TOLERANCE)
+
+    def tensed(self, width: float, share: float) -> None:
+        """Note how tension acted."""
+        self.tension_width, self.tension_share = max(self.tension_width, width), min(self.tension_share, share)
 
     def flew(self, ballistic: np.ndarray, velocity: np.ndarray) -> None:
         """Note how many particles (of n) fly alone, and how fast the others are."""

@@ -81,6 +81,27 @@ class Walls(Part):
         return [(self.x_min, self.x_max), (self.y_min, self.y_max), (self.z_min, self.z_max)]
 
 
+def _angle(meaning: str) -> Any:
+    return setting(90.0, unit="deg", group="Touch", ge=0, le=180, slider=(0, 180), meaning=meaning)
+
+
+def _receding() -> Any:
+    return setting(
+        None,
+        unit="deg",
+        group="Touch",
+        ge=0,
+        le=180,
+        slider=(0, 180),
+        meaning="The same where liquid draws back; smaller, drops stay where they hang. Empty is the contact angle.",
+    )
+
+
+def _in_order(advancing: float, receding: float | None) -> None:
+    if receding is not None and receding > advancing:
+        raise ValueError("receding_angle is larger than contact_angle; liquid that draws back meets at a smaller one")
+
+
 class Domain(Part):
     """The box in which liquid may exist."""
 
@@ -106,6 +127,13 @@ class Domain(Part):
         label="Discard before open walls",
         meaning="Liquid that comes this near to an open wall is thrown away.",
     )
+    contact_angle: float = _angle("The same of closed walls as of colliders.")
+    receding_angle: float | None = _receding()
+
+    @model_validator(mode="after")
+    def _line(self) -> Domain:
+        _in_order(self.contact_angle, self.receding_angle)
+        return self
 
     @model_validator(mode="after")
     def _positive(self) -> Domain:
@@ -215,6 +243,19 @@ class Source(Element):
         slider=(0.2, 1.5),
         meaning="How its stress grows with the rate of shear: 1 in proportion, below it flows the more easily the "
         "faster it is sheared, as paint and ketchup do, above it stiffens. Viscosity is then that at one per second.",
+    )
+    surface_tension: float = setting(
+        0.0,
+        unit="N/m",
+        group="At birth",
+        ge=0,
+        le=10,
+        slider=(0.005, 0.5),
+        scale="log",
+        label="Surface tension",
+        cost="More substeps where voxels are small, and a tenth to a third more for each of them.",
+        meaning="How hard its surface pulls itself together: rims, drops, threads that pinch. Water has 0.073, oils and "
+        "syrups 0.03 to 0.08, mercury 0.49. It shows below some centimetres; 0 computes none.",
     )
     paint: Paint = Field(default_factory=Plain, description="How the two colours and marks are laid out.")
     colour: Vec3 = setting(
@@ -375,6 +416,19 @@ class Collider(Span):
         label="Of a shell",
         meaning="Thickness of a shell.",
     )
+    contact_angle: float = _angle("Liquid with surface tension meets it at this angle, measured through the liquid: 0 to "
+        "30 spreads out (water on clean glass), 60 to 100 stands as drops (skin, plastics), 110 and more rolls off (wax).")
+    receding_angle: float | None = _receding()
+    slip_length: float | None = setting(
+        0.0,
+        unit="m",
+        group="Touch",
+        ge=0,
+        slider=(0.0001, 0.1),
+        scale="log",
+        meaning="How far below its surface thick liquid that slides along it would be at rest: 0 sticks, empty slides "
+        "freely. Liquid without viscosity slides anyway.",
+    )
 
     @model_validator(mode="after")
     def _sides(self) -> Collider:
@@ -382,6 +436,11 @@ class Collider(Span):
             raise ValueError("a ground plane has no inside; liquid can only be outside of it")
         if self.side == "ground" and not isinstance(self.shape, MeshShape):
             raise ValueError("only a mesh can be the ground; let liquid be outside of this shape")
+        return self
+
+    @model_validator(mode="after")
+    def _line(self) -> Collider:
+        _in_order(self.contact_angle, self.receding_angle)
         return self
 
 

@@ -27,13 +27,13 @@ from basin.grid.layout import Layout, make_layout
 from basin.liquid import forces
 from basin.liquid.effects import Drag
 from basin.liquid.paint import Picture
-from basin.liquid.solids import Body
+from basin.liquid.solids import Body, Touch
 from basin.liquid.sources import DrainZone, FillSource, InflowSource
 from basin.liquid.step import LONGEST_MOVE
 from basin.liquid.thin import THICKNESS
 from basin.liquid.world import LiquidWorld
 from basin.scene import Advice, Collider, Drain, Fill, Force, Inflow, Remedy, Scene, SceneError
-from basin.scene.model import AnyElement, Source, Span
+from basin.scene.model import AnyElement, Domain, Source, Span
 from basin.settings import Curve, value_at
 from basin.stages.carrying import carried_by, given_by
 from basin.stages.files import SceneFiles, Shaped, element_mesh
@@ -468,6 +468,12 @@ def _region(element: Shaped, scene: Scene) -> Region | None:
     return least - margin, most + margin
 
 
+def _angles(met: Collider | Domain) -> tuple[float, float]:
+    """Contact angles with which liquid moves on over a solid and draws back, radians."""
+    receding = met.contact_angle if met.receding_angle is None else met.receding_angle
+    return float(np.radians(met.contact_angle)), float(np.radians(receding))
+
+
 def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
     """What the liquid stage computes from.
 
@@ -488,7 +494,8 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         own_dx = collider.sampling or dx
         thin = _thin_triangles(collider, scene, files, dx)
         solid = (collider.name, distance_of(collider, scene, files, own_dx), scene.placement(collider), thin)
-        bodies += [Body(*solid, max(a, 0.0), b) for a, b in collider.spans()]
+        touch = Touch(*_angles(collider), np.inf if collider.slip_length is None else collider.slip_length)
+        bodies += [Body(*solid, max(a, 0.0), b, touch=touch) for a, b in collider.spans()]
     for drain in scene.of_kind(Drain):
         zone = (drain.name, distance_of(drain, scene, files, dx), scene.placement(drain))
         outside = drain.takes == "outside"
@@ -531,4 +538,6 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         texture_clock=settings.texture_clock,
         density=settings.density,
         particles_most=settings.particles_most,
+        tension=max((s.surface_tension for s in scene.of_kind(Source)), default=0.0) / settings.density,
+        walls=Touch(*_angles(scene.domain)),
     )

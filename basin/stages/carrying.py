@@ -108,10 +108,24 @@ def _of_yield(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
     return ["yield", element.yield_stress, element.flow_index]
 
 
+def _tense(scene: Scene) -> bool:
+    return any(source.surface_tension > 0 for source in scene.of_kind(Source))
+
+
+def _tension(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
+    own = element.surface_tension / scene.liquid.density
+    return lambda points, number, time: np.full((len(points), 1), own)
+
+
+def _of_tension(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
+    return ["tension", element.surface_tension]
+
+
 CARRYING = [
     Carrying("painted", ("colour", "mark"), _painted, _paint, _of_paint),
     Carrying("viscous", ("viscosity",), _viscous, _viscosity, _of_viscosity),
     Carrying("yielding", ("yield_stress", "flow_index"), _yields, _yield, _of_yield),
+    Carrying("tense", ("surface_tension",), _tense, _tension, _of_tension),
     Carrying("", texture.NAMES, lambda scene: scene.liquid.texture_clock > 0),  # its clock is a setting of the liquid
 ]
 

@@ -149,6 +149,8 @@ READINGS = (
     Reading("viscous_residual", "Residual of viscosity"),
     Reading("second_iterations", "Pressure iterations after viscosity"),
     Reading("second_residual", "Residual of the pressure after viscosity"),
+    Reading("tension_width", "Width over which curvature is seen", "voxels"),
+    Reading("tension_share", "Share of the surface tension that acts"),
     Reading("unconverged", "Solves that did not converge"),
     Reading("closed_pockets", "Closed pockets"),
     Reading("squeezed", "Pressed out of pockets", "m³/s"),
@@ -176,6 +178,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally) -> dict[s
         "second_iterations": float(tally.second_iterations),
         "second_residual": tally.second_residual,
     }
+    tense = {"tension_width": tally.tension_width, "tension_share": tally.tension_share}
     return {
         "particles": float(len(p)),
         "volume": (float(p.volume.sum(dtype=np.float64)) + liquid.state.bulk.total()) * cell,
@@ -189,6 +192,7 @@ def frame_readings(liquid: Liquid, fields: LiquidFields, tally: Tally) -> dict[s
         "iterations": float(tally.iterations),
         "residual": tally.residual,
         **(thick if "viscosity" in w.carried else {}),
+        **(tense if "surface_tension" in w.carried else {}),
         "unconverged": float(tally.unconverged),
         "closed_pockets": float(tally.closed_components),
         "squeezed": tally.squeezed * cell * w.time_scale,

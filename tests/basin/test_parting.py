@@ -31,7 +31,7 @@ class Case(SimpleTestCase):
         solids = run.solid_world.at(fields.tiles, 0.0, DT)
         velocity = [np.full_like(field, pull) for field, pull in zip(fields.velocity, kick, strict=True)]
         system = pressure.assemble(fields.phi, solids)
-        parting = Parting(system, fields.phi, solids)
+        parting = Parting(system, pressure.Surface(fields.phi), solids)
         _, solution = parting.project(velocity, np.array(kick), **more)
         return parting, velocity, solution
 
@@ -59,10 +59,10 @@ class Ceilings(Case):
     def test_what_its_adhesion_bears_hangs(self) -> None:
         # 0.3 m of water pull with g h dt / dx^2 in the pressure's unit
         pull = G * 0.3 * DT / DX**2
-        parting, velocity, _ = self.parted(self.hung(0.0, 0.8), adhesion=1.1 * pull)
+        parting, velocity, _ = self.parted(self.hung(0.0, 0.8), bears=1.1 * pull)
         self.assertEqual(len(parting.face), 0)
         self.assertLess(float(np.abs(self.below(parting, velocity)).max()), LEVEL * FALL)
-        parting, velocity, _ = self.parted(self.hung(0.0, 0.8), adhesion=0.1 * pull)
+        parting, velocity, _ = self.parted(self.hung(0.0, 0.8), bears=0.1 * pull)
         self.assertAlmostEqual(float(self.below(parting, velocity).mean()) / -FALL, 1.0, delta=0.1 + HELD)
 
     def test_a_full_box_has_no_air_to_follow(self) -> None:

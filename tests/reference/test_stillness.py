@@ -167,7 +167,7 @@ def pressure_down_the_middle(run: Liquid) -> tuple[float, float]:
     dt = 0.01
     forces.add(field, forces.gravity_kick(run.world.gravity, layout.dx, dt))
     system = pressure.assemble(phi, solids)
-    _, solution = pressure.project(system, phi, solids, field, np.zeros(3))
+    _, solution = pressure.project(system, pressure.Surface(phi), solids, field, np.zeros(3))
     cell = system.cells()
     pascal = solution.value.reshape(-1)[system.places()] * 998.2 * layout.dx**2 / dt
     column = (cell[:, 0] == PAD + 32) & (cell[:, 2] == PAD + 2)

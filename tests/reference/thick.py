@@ -191,6 +191,32 @@ def film(cells: float, angle: float, thick: float, nu: float, seconds: float) ->
     return float((u[upper] / expected).mean()), flow / (surface * 2 / 3)
 
 
+def slipping_film(cells: float, slip: float | None, slope: float = np.pi / 6) -> float:
+    """Case D02 (Navier 1823): speed of a film's mean on a floor with a slip length over g sin (h^2 / 3 + b h) / nu.
+
+    Parameters
+    ----------
+    slip : of the film's thickness, 2 cm; None is free: then over g sin t, after a quarter of a second
+    """
+    thick, nu = 0.02, 0.005
+    dx, pull = thick / cells, G * np.sin(slope)
+    # what is missing of the steady speed goes as exp(-t / tau) with tau below this (momentum over the friction)
+    seconds = 0.25 if slip is None else 6 * thick**2 * (1 / 3 + slip) / nu
+    low = 2.3 * dx
+    floor = box_collider((-1, -1, -1), (2, low, 2), "floor", slip_length=None if slip is None else slip * thick)
+    fill = box_fill((0, low, 0), (8 * dx, low + thick, 8 * dx), viscosity=nu * DENSE)
+    walls = {**CHANNEL, "y_max": "open"}
+    size = (8 * dx, low + 2 * thick + 3 * dx, 8 * dx)
+    run = liquid(
+        dx, size, [floor, fill], walls, fps=100, gravity=(pull, -G * np.cos(slope), 0.0), density=DENSE
+    )
+    frame = run_for(run, 100, seconds)
+    mean = float(np.average(velocity(run)[:, 0], weights=run.state.particles.volume))
+    if slip is None:
+        return mean / (pull * (frame - 1) / 100)
+    return mean / (pull * thick**2 * (1 / 3 + slip) / nu)
+
+
 def turned_box(
     kind: str, middle: np.ndarray, size: tuple[float, float], slope: float, deep: float, **more: Any
 ) -> dict[str, Any]:
@@ -199,14 +225,19 @@ def turned_box(
     return {"kind": kind, "name": kind, "shape": {"kind": "box", "size": [*size, 4.0]}, "pose": pose, **more}
 
 
-def leaning_film(cells: float, nu: float = 0.005, seconds: float = 0.5) -> float:
-    """Case B06 on a slope of 30 degrees across the grid: speed amid a film, so many voxels thick, over Nusselt's."""
+def leaning_film(cells: float, nu: float = 0.005, seconds: float = 0.5, slip: float = 0.0) -> float:
+    """Case B06 on a slope of 30 degrees across the grid: speed amid a film, so many voxels thick, over Nusselt's.
+
+    Parameters
+    ----------
+    slip : of the film's thickness, the slope's slip length (case D02)
+    """
     dx, slope = 0.0125, np.pi / 6
     thick, deep = cells * dx, 16 * dx
     along, up = np.array([np.cos(slope), -np.sin(slope)]), np.array([np.sin(slope), np.cos(slope)])
     top = np.array([0.5, 1.0])
     elements = [
-        turned_box("collider", top - 0.15 * up, (4.0, 0.3), slope, deep),
+        turned_box("collider", top - 0.15 * up, (4.0, 0.3), slope, deep, slip_length=slip * thick),
         turned_box("fill", top + 0.5 * thick * up, (0.6, thick), slope, deep, viscosity=nu * DENSE),
     ]
     walls = {**dict.fromkeys(CLOSED, "open"), "z_min": "periodic", "z_max": "periodic"}
@@ -215,7 +246,7 @@ def leaning_film(cells: float, nu: float = 0.005, seconds: float = 0.5) -> float
     way = position(run)[:, :2] @ along
     amid = np.abs(way - np.median(way)) < 0.12  # its ends run out or stay behind
     speed = np.average(velocity(run)[amid, :2] @ along, weights=run.state.particles.volume[amid])
-    return float(speed / (G * np.sin(slope) * thick**2 / (3 * nu)))
+    return float(speed / (G * np.sin(slope) * thick**2 * (1 / 3 + slip) / nu))
 
 
 def draining(cells: float, lean: bool = False) -> float:
