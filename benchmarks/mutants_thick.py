@@ -4,21 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import AbstractContextManager
+from dataclasses import replace
 from typing import Any
 from unittest import mock
 
 import numpy as np
 from numba import njit
 
-from basin.liquid import crowding, films, levelset, strains, viscosity
+from basin.liquid import crowding, films, levelset, strains, tension, viscosity
 from basin.liquid.particles import M
 from benchmarks.mutants_surface import around, exchanged, with_names
 
-_as_it_is = films._thickness
+_as_it_is, _as_it_holds = films._thickness, viscosity._against
 MODULES = (
     "tests.basin.test_viscosity",
     "tests.basin.test_coarser",
     "tests.basin.test_crowding",
+    "tests.basin.test_tension",
+    "tests.reference.test_small",
     "tests.reference.test_thick",
     "tests.reference.test_reaction",
 )
@@ -31,7 +34,7 @@ def _of_one(out, weight, u, v, begin, end, across_u, across_v):
 
 
 @njit
-def _unwalled(near, held, opened, p, x, y, depth):
+def _unwalled(near, held, opened, p, x, y, depth, slip):
     return opened
 
 
@@ -61,7 +64,7 @@ def _a_voxel(free, held):
 
 
 @njit
-def _as_open(near, held, p, axis, depth, own):
+def _as_open(near, held, p, axis, depth, own, slip):
     return own
 
 
@@ -74,6 +77,16 @@ def _twice(place, away, normal, volume, found, count):
 @njit
 def _no_way(field, where, x, y, z):
     return np.float32(0.0), np.float32(0.0), np.float32(0.0)
+
+
+@njit
+def _always_on(touch, speed, creep):
+    return touch[0]
+
+
+@njit
+def _sticks(free, held, depth, slip):
+    return _as_it_holds(free, held, depth, np.float32(0.0))
 
 
 def _weighed(**names: Any) -> Callable[[], AbstractContextManager]:
@@ -162,6 +175,24 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
         "liquid.viscosity", "act", lambda made, flow, pushed, *a: made(flow, [0.0 * u for u in pushed], *a)
     ),
     "twice as thick": around("liquid.viscosity", "at_cells", lambda made, *a: np.float32(2.0) * made(*a)),
+    "curvature 10 % too large": around("liquid.tension", "curvature", lambda made, *a: np.float32(1.1) * made(*a)),
+    "rounder forms as a paraboloid finds them": exchanged(
+        "liquid.tension", "_curvature", with_names(tension._curvature, _bent=with_names(tension._bent, ROUNDER=0.0))
+    ),
+    "blurred waves stay so": around(
+        "liquid.tension", "softened", lambda made, bent, softening, *a: made(bent, replace(softening, sharper=0.0), *a)
+    ),
+    "long steps are not softened": around("liquid.tension", "softened", lambda made, bent, *a: bent),
+    "contact angles ignored": exchanged(
+        "liquid.tension", "_curvature", with_names(tension._curvature, _bent=with_names(tension._bent, NEAR_WALL=0.0))
+    ),
+    "lines that draw back advance": exchanged(
+        "liquid.tension", "_curvature", with_names(tension._curvature, _meets=_always_on)
+    ),
+    "slip ignored": _weighed(
+        _shear=with_names(viscosity._shear, _against=_sticks),
+        _stretched=with_names(viscosity._stretched, _against=_sticks),
+    ),
     "gravity 15 % off": around("liquid.forces", "gravity_kick", lambda made, g, *a: made(1.15 * np.asarray(g), *a)),
 }
 AIMED: dict[str, tuple[str, ...]] = {
@@ -196,5 +227,12 @@ AIMED: dict[str, tuple[str, ...]] = {
     "of first order": ("Swinging",),
     "other forces act before it": ("Channel", "Film"),
     "twice as thick": ("RunningOut",),
+    "curvature 10 % too large": ("Still", "Bent"),
+    "rounder forms as a paraboloid finds them": ("Bent",),
+    "blurred waves stay so": ("Ripples",),
+    "long steps are not softened": ("Still",),
+    "contact angles ignored": ("Meeting", "Wetting"),
+    "lines that draw back advance": ("Meeting",),
+    "slip ignored": ("Slipping",),
     "gravity 15 % off": ("ThinLiquid",),
 }

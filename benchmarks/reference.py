@@ -126,6 +126,7 @@ def rows() -> list[Row]:
     theirs = "own potential flow"
     return [
         *_thick(),
+        *_small(),
         Row(
             "A05",
             "speed of a jet under 0.3 m, over sqrt(2 g h)",
@@ -476,6 +477,121 @@ def _thick() -> list[Row]:
             "0.13 % (0.5 % a turn)",
             (10, 20),
             lambda n: thick.turning_disc(n, 1.0, 0.25)[0],
+        ),
+    ]
+
+
+def _small() -> list[Row]:
+    """Quantities of surface tension and wetting."""
+    from tests.reference import small
+    from tests.reference.thick import leaning_film, slipping_film
+
+    still = cache(lambda n: small.still_drop(n, 24, 24))
+    thick = float((small.DENSE * small.TENSE * 0.2 / 120) ** 0.5)
+    kelvin, caps = "Kelvin 1871", cache(lambda n, angle: small.cap(n, angle, 3.0))
+    edge = cache(lambda n: small.retracting_sheet(n, 1.0))
+    blob = cache(lambda n: small.square_blob(n, 6.0))
+    return [
+        Row(
+            "C01",
+            "pressure jump of a drop",
+            "Laplace 1806",
+            "3 % at 10, 1 % at 20",
+            (6, 10, 20),
+            lambda n: still(n)["jump"],
+        ),
+        Row(
+            "C01",
+            "1 + RMS error of its curvature",
+            "Laplace 1806",
+            "0.15",
+            (6, 10, 20),
+            lambda n: 1 + still(n)["rough"],
+        ),
+        Row(
+            "C02",
+            "1 + 1000 capillary numbers of currents in a drop that hangs still, La = 120",
+            "Popinet & Zaleski 1999",
+            "10 acceptable, 1 good",
+            (10, 20),
+            lambda n: 1 + 1000 * small.still_drop(n, 24, 24, thick)["capillary"],
+        ),
+        Row(
+            "C03",
+            "period of a drop's second mode",
+            "Rayleigh 1879",
+            "4 % at 12",
+            (8, 12),
+            lambda n: small.oscillating_drop(n)[0],
+        ),
+        Row(
+            "C05",
+            "frequency of ripples without gravity",
+            kelvin,
+            "3 % at 24",
+            (12, 16, 24),
+            lambda n: small.ripple(n, False),
+        ),
+        Row(
+            "C05",
+            "the same where gravity does half",
+            kelvin,
+            "3 % at 24",
+            (12, 16, 24),
+            lambda n: small.ripple(n, True),
+        ),
+        Row("C07", "rate at which a column falls apart", "Rayleigh 1878", "8 % at 8", (4, 6, 8), small.column_growth),
+        *(
+            Row(
+                "C09",
+                f"height of a puddle that meets its floor at {angle} degrees",
+                "de Gennes, Brochard & Quere 2004",
+                "8 % with 8 voxels in it",
+                (4, 6),
+                lambda n, angle=angle: small.puddle(n, angle),  # type: ignore[misc]
+            )
+            for angle in (60, 90, 120)
+        ),
+        *(
+            Row(
+                "C11",
+                f"{what} of a drop on a floor of {angle} degrees",
+                "Young 1805",
+                tolerance,
+                (6, 10),
+                lambda n, angle=angle, of=of: caps(n, angle)[of] / (angle if of == 0 else 1.0),  # type: ignore[misc]
+            )
+            for angle in (60, 120)
+            for of, what, tolerance in ((0, "angle", "5 degrees"), (1, "foot", "6 %"))
+        ),
+        Row("C12", "speed of a sheet's edge", "Taylor 1959, Culick 1960", "8 % at 10", (4, 6), lambda n: edge(n)[0]),
+        Row(
+            "C17",
+            "climb of a meniscus of 45 degrees",
+            "Batchelor 1967",
+            "10 %",
+            (4, 6),
+            lambda n: small.meniscus(n, 45),
+        ),
+        Row("C19", "radius of a square that becomes a disc", "geometry", "1.5 %", (16, 24), lambda n: blob(n)[0]),
+        *(
+            Row(
+                "D02",
+                f"flow of a film on a floor with a slip of {slip:g} of it",
+                "Navier 1823",
+                "5 % at 10",
+                (0.5, 5, 10),
+                lambda n, slip=slip: slipping_film(n, slip),  # type: ignore[misc]
+            )
+            for slip in (0.25, 1.0)
+        ),
+        Row(
+            "D02",
+            "the same on a floor that leans, a slip of a half",
+            "Navier 1823",
+            "reported",
+            (3, 6),
+            lambda n: leaning_film(n, 0.02 if n < 5 else 0.04, slip=0.5),
         ),
     ]
 

@@ -19,7 +19,15 @@ from basin.grid.pencils import LIVE
 from basin.grid.poisson import Solution
 from basin.grid.tiles import at, row_of
 from basin.kernels import kernel, shared
-from basin.liquid.pressure import Surface, System, apply_gradient, at_surface, right_side, solid_face_velocity, surface_gap
+from basin.liquid.pressure import (
+    Surface,
+    System,
+    apply_gradient,
+    at_surface,
+    right_side,
+    solid_face_velocity,
+    surface_gap,
+)
 from basin.liquid.solids import Solids, solid_of, velocity_of
 
 LOOSE = 1e-2  # residual at which it is looked where liquid pulls on walls; times the largest pressure, what is sure
@@ -211,7 +219,7 @@ class Parting:
 
         Parameters
         ----------
-        bears : pull that walls bear, in units of the pressure, or that of each body's rows and last the walls' (rows + 1,)
+        bears : pull that walls bear, in units of the pressure; or each body's rows' and last the walls' (rows + 1,)
         before : `cells` of the substep before
         """
         self._open(self._known(before))
@@ -283,9 +291,7 @@ class Parting:
         self.face, self._was, self._more = self.face[left], self._was[left], self._more[left]
         return face // 6
 
-    def _pulled(
-        self, value: np.ndarray, least: float, bears: np.ndarray, velocity: list[np.ndarray]
-    ) -> np.ndarray:
+    def _pulled(self, value: np.ndarray, least: float, bears: np.ndarray, velocity: list[np.ndarray]) -> np.ndarray:
         """Places of cells at walls whose pressure is below `least` by more than the walls bear."""
         m, solids = self.system, self.solids
         count = np.zeros(-(-len(value) // CHUNK), np.int64)

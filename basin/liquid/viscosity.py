@@ -618,7 +618,11 @@ def _stick(beside, first, where, axis, opened, nu, phi, owner, motion, touch, fi
                         continue
                     i, j, k = first[t, 0] + a, first[t, 1] + b, first[t, 2] + c
                     who = solid_at_face(axis, i, j, k, where, phi, owner)
-                    x = i + (0.0 if axis == 0 else 0.5), j + (0.0 if axis == 1 else 0.5), k + (0.0 if axis == 2 else 0.5)
+                    x = (
+                        i + (0.0 if axis == 0 else 0.5),
+                        j + (0.0 if axis == 1 else 0.5),
+                        k + (0.0 if axis == 2 else 0.5),
+                    )
                     its = velocity_of(motion, who, x[0], x[1], x[2])[axis]
                     deep, slip = min(max(-middle, 0.0), 0.5), touch[who, SLIP]
                     hold = LAYER * nu[t, a, b, c]

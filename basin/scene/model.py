@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field, model_validator
@@ -12,10 +13,13 @@ from basin.geometry.shapes import Box, ColliderShape, Disc, FillShape, FlatOpeni
 from basin.liquid.effects import Drag, Effect, Everywhere, Zone
 from basin.liquid.paint import Paint, Plain
 from basin.liquid.settings import LiquidSettings
+from basin.scene.liquids import LIQUIDS
+from basin.scene.liquids import Name as LiquidName
 from basin.settings import LEAST, Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
 
 T = TypeVar("T")
+OWN = {"liquid": ["own numbers"]}
 Wall = Literal["closed", "open", "periodic", "calm"]
 FORMAT = "zinc-scene/1"
 MOST_FRAMES = 10_000
@@ -208,11 +212,29 @@ class Span(Element):
         return [(max(a, start), min(b, end)) for a, b in self.spans() if a <= end and b >= start]
 
 
+@dataclass(frozen=True)
+class Substance:
+    """Density (kg/m3), viscosity (Pa s), yield stress (Pa), flow index and surface tension (N/m) of a liquid."""
+
+    density: float
+    viscosity: float
+    yield_stress: float
+    flow_index: float
+    surface_tension: float
+
+
 class Source(Element):
     """An element that gives liquid: what this is born with, and carries along."""
 
+    liquid: LiquidName = setting(
+        "own numbers",
+        group="At birth",
+        meaning="What it is: viscosity, yield stress, flow index and surface tension are then those of the manual's "
+        "table of liquids, with its own density.",
+    )
     viscosity: float = setting(
         0.0,
+        when=OWN,
         unit="Pa s",
         group="At birth",
         ge=0,
@@ -225,6 +247,7 @@ class Source(Element):
     )
     yield_stress: float = setting(
         0.0,
+        when=OWN,
         unit="Pa",
         group="At birth",
         ge=0,
@@ -237,6 +260,7 @@ class Source(Element):
     )
     flow_index: float = setting(
         1.0,
+        when=OWN,
         group="At birth",
         ge=0.1,
         le=2.0,
@@ -246,6 +270,7 @@ class Source(Element):
     )
     surface_tension: float = setting(
         0.0,
+        when=OWN,
         unit="N/m",
         group="At birth",
         ge=0,
@@ -253,9 +278,9 @@ class Source(Element):
         slider=(0.005, 0.5),
         scale="log",
         label="Surface tension",
-        cost="More substeps where voxels are small, and a tenth to a third more for each of them.",
-        meaning="How hard its surface pulls itself together: rims, drops, threads that pinch. Water has 0.073, oils and "
-        "syrups 0.03 to 0.08, mercury 0.49. It shows below some centimetres; 0 computes none.",
+        cost="A twentieth more for each substep, and more of them where voxels are small.",
+        meaning="How hard its surface pulls itself together: rims, drops, threads that pinch. Water has 0.073, oils "
+        "and syrups 0.03 to 0.08, mercury 0.49. It shows below some centimetres; 0 computes none.",
     )
     paint: Paint = Field(default_factory=Plain, description="How the two colours and marks are laid out.")
     colour: Vec3 = setting(
@@ -279,6 +304,14 @@ class Source(Element):
         if min(*self.colour, *self.colour_to) < 0:
             raise ValueError("colours cannot be negative")
         return self
+
+    def made_of(self, density: float) -> Substance:
+        """What its liquid is, in a scene whose liquid has a density (kg/m3) if it does not name one."""
+        named = LIQUIDS.get(self.liquid)
+        if named is None:
+            return Substance(density, self.viscosity, self.yield_stress, self.flow_index, self.surface_tension)
+        numbers = (named.viscosity, named.yield_stress, named.flow_index, named.surface_tension)
+        return Substance(named.density, *numbers)
 
     def painted(self) -> bool:
         """Whether its liquid carries anything that another source's would not."""
@@ -416,8 +449,10 @@ class Collider(Span):
         label="Of a shell",
         meaning="Thickness of a shell.",
     )
-    contact_angle: float = _angle("Liquid with surface tension meets it at this angle, measured through the liquid: 0 to "
-        "30 spreads out (water on clean glass), 60 to 100 stands as drops (skin, plastics), 110 and more rolls off (wax).")
+    contact_angle: float = _angle(
+        "Liquid with surface tension meets it at this angle, measured through the liquid: 0 to 30 spreads out (water "
+        "on clean glass), 60 to 100 stands as drops (skin, plastics), 110 and more rolls off (wax)."
+    )
     receding_angle: float | None = _receding()
     slip_length: float | None = setting(
         0.0,

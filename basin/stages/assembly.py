@@ -91,7 +91,7 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
     """Everything about a scene that validation of single fields cannot see."""
     found = Checked([], [])
     for index, element in enumerate(scene.elements):
-        _check_element(_Told(found, f"elements[{index}]", element.name), index, element, scene, files)
+        _check_element(_Told(found, f"elements[{index}]", element.name, index), index, element, scene, files)
     layout = scene_layout(scene, "final")
     for axis in np.flatnonzero(layout.periodic):
         width = layout.inner[axis] * layout.dx
@@ -118,6 +118,11 @@ class _Told:
     found: Checked
     path: str
     name: str
+    index: int = 0
+
+    def place(self, where: str) -> tuple[str | int, ...]:
+        """Path of a setting of the element, as remedies have it."""
+        return ("elements", self.index, *where.strip(".").split("."))
 
     def problem(self, where: str, says: str, remedy: Remedy | None = None) -> None:
         self.found.problems.append(Advice(says, self.path + where, self.name, remedy=remedy))
@@ -227,6 +232,29 @@ def _check_collider(told: _Told, element: Collider, mesh: TriangleMesh, scene: S
         )
 
 
+THOUSANDTHS = 800.0  # Pa s from which it is asked whether that was meant in thousandths
+SMALL = 0.05  # m: voxels of scenes that people pour in; lava fields are coarser
+UNLIKE = 0.02  # of a density, beyond which a scene's is not its liquid's
+
+
+def _check_substance(told: _Told, element: Source, scene: Scene) -> None:
+    made, own = element.made_of(scene.liquid.density), scene.liquid.density
+    if abs(made.density / own - 1.0) > UNLIKE:
+        told.remark(
+            ".liquid",
+            f"is {element.liquid} with {made.density:g} kg/m3, and the scene's density is {own:g}",
+            "it flows as it should, but forces on colliders, wind and the numbers shown of it go by the scene's",
+            Remedy("Take its density", ("liquid", "density"), made.density),
+        )
+    if element.liquid == "own numbers" and made.viscosity >= THOUSANDTHS and scene.voxel_size("final") < SMALL:
+        told.remark(
+            ".viscosity",
+            f"of {made.viscosity:g} Pa s is that of pitch; numbers in mPa s are a thousand times as large",
+            "it hardly flows at all",
+            Remedy(f"It was mPa s: {made.viscosity / 1000:g} Pa s", told.place(".viscosity"), made.viscosity / 1000),
+        )
+
+
 def _check_place(
     told: _Told, element: Fill | Inflow | Drain | Force, mesh: TriangleMesh, scene: Scene, files: SceneFiles
 ) -> None:
@@ -250,6 +278,8 @@ def _check_place(
         told.problem("", "lies wholly outside the domain; move it inside or enlarge the domain")
     elif (least < low - 1e-6).any() or (most > high + 1e-6).any():
         told.remark("", "lies partly outside the domain; that part is left out")
+    if isinstance(element, Source):
+        _check_substance(told, element, scene)
     if isinstance(element, Fill):
         around = _drowned(element, mesh, time, scene, files)
         if around is not None:
@@ -489,6 +519,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
     dx = scene.voxel_size(quality)
     scale = scene.time.time_scale
 
+    made = [source.made_of(settings.density) for source in scene.of_kind(Source)]
     bodies, drains = [], []
     for collider in scene.of_kind(Collider):
         own_dx = collider.sampling or dx
@@ -538,6 +569,6 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         texture_clock=settings.texture_clock,
         density=settings.density,
         particles_most=settings.particles_most,
-        tension=max((s.surface_tension for s in scene.of_kind(Source)), default=0.0) / settings.density,
+        tension=max((m.surface_tension / m.density for m in made), default=0.0),
         walls=Touch(*_angles(scene.domain)),
     )

@@ -11,15 +11,18 @@ from typing import Any
 
 import numpy as np
 
+from basin.attributes import ATTRIBUTES
 from basin.liquid import texture
 from basin.liquid.carried import Carried
 from basin.liquid.paint import Birth, Gradient, Picture
 from basin.liquid.sources import Given
 from basin.scene import Fill, Inflow, Scene
-from basin.scene.model import Source
+from basin.scene.model import Source, Substance
 from basin.stages.files import SceneFiles, element_mesh
 
 Values = Callable[[np.ndarray, np.ndarray, float], np.ndarray]
+GivenBy = Callable[["Fill | Inflow", Scene, SceneFiles], "Values | None"]
+DigestOf = Callable[["Fill | Inflow", Scene, SceneFiles], Any]
 
 
 def _no_value(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> None:
@@ -43,8 +46,8 @@ class Carrying:
     word: str
     names: tuple[str, ...]
     wanted: Callable[[Scene], bool]
-    given: Callable[[Fill | Inflow, Scene, SceneFiles], Values | None] = _no_value
-    depends: Callable[[Fill | Inflow, Scene, SceneFiles], Any] = _no_value
+    given: GivenBy = _no_value
+    depends: DigestOf = _no_value
 
 
 def birth_span(element: Fill | Inflow, scene: Scene) -> tuple[float, float]:
@@ -81,51 +84,49 @@ def _of_paint(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
     return own
 
 
+def _made_of(element: Source, scene: Scene) -> Substance:
+    return element.made_of(scene.liquid.density)
+
+
+def _substances(scene: Scene) -> list[Substance]:
+    return [_made_of(source, scene) for source in scene.of_kind(Source)]
+
+
 def _viscous(scene: Scene) -> bool:
-    return any(source.viscosity > 0 or source.yield_stress > 0 for source in scene.of_kind(Source))
-
-
-def _viscosity(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
-    kinematic = element.viscosity / scene.liquid.density
-    return lambda points, number, time: np.full((len(points), 1), kinematic)
-
-
-def _of_viscosity(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
-    return ["viscosity", element.viscosity]
+    return any(made.viscosity > 0 or made.yield_stress > 0 for made in _substances(scene))
 
 
 def _yields(scene: Scene) -> bool:
     """Whether the viscosity of any liquid depends on how fast it is sheared."""
-    return _viscous(scene) and any(s.yield_stress > 0 or s.flow_index != 1 for s in scene.of_kind(Source))
-
-
-def _yield(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
-    own = [element.yield_stress / scene.liquid.density, element.flow_index]
-    return lambda points, number, time: np.tile(own, (len(points), 1))
-
-
-def _of_yield(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
-    return ["yield", element.yield_stress, element.flow_index]
+    return _viscous(scene) and any(made.yield_stress > 0 or made.flow_index != 1 for made in _substances(scene))
 
 
 def _tense(scene: Scene) -> bool:
-    return any(source.surface_tension > 0 for source in scene.of_kind(Source))
+    return any(made.surface_tension > 0 for made in _substances(scene))
 
 
-def _tension(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
-    own = element.surface_tension / scene.liquid.density
-    return lambda points, number, time: np.full((len(points), 1), own)
+def _constant(*names: str) -> tuple[GivenBy, DigestOf]:
+    """What gives a source's liquid numbers of its substance, and what a key has of them."""
 
+    def numbers(element: Fill | Inflow, scene: Scene) -> list[float]:
+        made = _made_of(element, scene)
+        return [getattr(made, name) / (made.density if ATTRIBUTES[name].per_density else 1.0) for name in names]
 
-def _of_tension(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
-    return ["tension", element.surface_tension]
+    def given(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:
+        own = numbers(element, scene)
+        return lambda points, number, time: np.tile(own, (len(points), 1))
+
+    def digest(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Any:
+        return [names[0], *numbers(element, scene)]
+
+    return given, digest
 
 
 CARRYING = [
     Carrying("painted", ("colour", "mark"), _painted, _paint, _of_paint),
-    Carrying("viscous", ("viscosity",), _viscous, _viscosity, _of_viscosity),
-    Carrying("yielding", ("yield_stress", "flow_index"), _yields, _yield, _of_yield),
-    Carrying("tense", ("surface_tension",), _tense, _tension, _of_tension),
+    Carrying("viscous", ("viscosity",), _viscous, *_constant("viscosity")),
+    Carrying("yielding", ("yield_stress", "flow_index"), _yields, *_constant("yield_stress", "flow_index")),
+    Carrying("tense", ("surface_tension",), _tense, *_constant("surface_tension")),
     Carrying("", texture.NAMES, lambda scene: scene.liquid.texture_clock > 0),  # its clock is a setting of the liquid
 ]
 

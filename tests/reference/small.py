@@ -12,7 +12,6 @@ import numpy as np
 from scipy.optimize import curve_fit
 from scipy.special import iv
 
-from basin.grid.layout import PAD
 from basin.liquid.step import Liquid
 from tests.reference.cases import fitted_wave, lift
 from tests.reference.tanks import CLOSED, G, box_fill, liquid, position, velocity
@@ -33,7 +32,7 @@ def ball_fill(middle: np.ndarray, radius: float, **more: Any) -> dict[str, Any]:
 
 
 def drop(cells: float, fps: float, viscosity: float = 0.0, **more: Any) -> tuple[Liquid, np.ndarray]:
-    """A drop of 0.1 m, so many voxels in its radius, in free space, a little beside the grid; the run and its middle."""
+    """A drop of 0.1 m, so many voxels in its radius, in free space, a little beside the grid; and its middle."""
     radius = 0.1
     dx = radius / cells
     size = np.ceil(2.8 * cells) * dx
@@ -153,7 +152,9 @@ def column(cells: float, turn: float, seconds: float, waves: int = 1, first: flo
     wide = np.ceil(3.4 * cells) * dx
     walls = {**OPEN, "x_min": "periodic", "x_max": "periodic"}
     middle = np.array([0.0, wide / 2 + 0.3 * dx, wide / 2 + 0.2 * dx])
-    fill = box_fill((0, middle[1] - 1.3 * radius, middle[2] - 1.3 * radius), (waves * long, *(middle[1:] + 1.3 * radius)))
+    fill = box_fill(
+        (0, middle[1] - 1.3 * radius, middle[2] - 1.3 * radius), (waves * long, *(middle[1:] + 1.3 * radius))
+    )
     run = liquid(dx, (waves * long, wide, wide), [{**fill, "surface_tension": TENSE}], walls, fps=fps, **CALM)
     k = 2 * np.pi / long
     # particles of the box that are in the swelling column
@@ -300,7 +301,7 @@ def meniscus(cells: float, angle: float, seconds: float = 1.0, fps: float = 48.0
     size = (np.ceil(wide / 2 / dx) * dx, np.ceil((deep + 2.5 * length) / dx) * dx, SLAB * dx)
     mu = 0.1 * DENSE * np.sqrt(G * length) * length
     fill = box_fill((0, 0, 0), (size[0], deep, SLAB * dx), surface_tension=TENSE, viscosity=float(mu))
-    wall = {"kind": "collider", "name": "wall", "shape": {"kind": "box", "size": [2.0, 20.0, 20.0]}}
+    wall: dict[str, Any] = {"kind": "collider", "name": "wall", "shape": {"kind": "box", "size": [2.0, 20.0, 20.0]}}
     wall |= {"pose": {"translation": [-1.0 + 1e-6, 0, 0]}, "contact_angle": angle, "slip_length": None}
     walls = {**CLOSED, **FLAT, "y_max": "open"}
     run = liquid(dx, size, [fill, wall], walls, fps=fps, density=DENSE)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from django.test import SimpleTestCase
 
 from tests.reference import small, thick
@@ -20,18 +21,18 @@ class Still(SimpleTestCase):
         self.assertLess(found["speed"] / 12000**0.5, 1e-2)
 
     def test_currents_in_a_drop_that_is_thick(self) -> None:
-        """At La = rho sigma D / mu^2 = 120: capillary number of the fastest below 1e-3, the list's "good"."""
+        """At La = rho sigma D / mu^2 = 120: mu U / sigma of the fastest below the list's 1e-2; its "good" is 1e-3."""
         found = small.still_drop(10, 24, 24, viscosity=float((small.DENSE * small.TENSE * 0.2 / 120) ** 0.5))
-        self.assertLess(found["capillary"], 1e-3)
+        self.assertLess(found["capillary"], 1e-2)
 
-    def test_steps_ten_times_as_long_as_the_usual_limit(self) -> None:
+    def test_steps_nine_times_as_long_as_the_usual_limit(self) -> None:
         """Case C13 (Brackbill, Kothe & Zemach 1992): implicit schemes may not gain energy at five times the limit."""
-        found = small.still_drop(10, 3, 30, substeps_max=2)
+        found = small.still_drop(10, 6, 30, substeps_max=2)
         self.assertAlmostEqual(found["jump"], 1.0, delta=0.03)
         self.assertLess(found["speed"], 0.5)
 
 
-class Swinging(SimpleTestCase):
+class Ripples(SimpleTestCase):
     """Waves that tension drives."""
 
     def test_a_drop_s_second_mode(self) -> None:
@@ -52,8 +53,10 @@ class Parting(SimpleTestCase):
         """Case C07 (Plateau 1873): waves shorter than the girth, kR = 1.2, do not grow; those of 0.7 do."""
         _, seen, _ = small.column(4, 1.2, 2.0, first=0.05)
         self.assertLess(float(abs(seen[-20:]).max()), 0.05)
-        _, seen, _ = small.column(4, 0.697, 2.6, first=0.05)
-        self.assertGreater(float(seen[-1]), 0.1)
+        # the fastest, 0.343 sqrt(sigma / rho R^3), from rest
+        times, seen, _ = small.column(4, 0.697, 3.2, first=0.05)
+        grown = 0.05 * np.cosh(0.34334 * times[-1])
+        self.assertAlmostEqual(float(seen[-1]) / grown, 1.0, delta=0.15)
 
     def test_a_sheet_s_edge(self) -> None:
         """Case C12 (Taylor 1959, Culick 1960): within 8 %, here at five voxels to the thickness."""

@@ -207,9 +207,7 @@ def slipping_film(cells: float, slip: float | None, slope: float = np.pi / 6) ->
     fill = box_fill((0, low, 0), (8 * dx, low + thick, 8 * dx), viscosity=nu * DENSE)
     walls = {**CHANNEL, "y_max": "open"}
     size = (8 * dx, low + 2 * thick + 3 * dx, 8 * dx)
-    run = liquid(
-        dx, size, [floor, fill], walls, fps=100, gravity=(pull, -G * np.cos(slope), 0.0), density=DENSE
-    )
+    run = liquid(dx, size, [floor, fill], walls, fps=100, gravity=(pull, -G * np.cos(slope), 0.0), density=DENSE)
     frame = run_for(run, 100, seconds)
     mean = float(np.average(velocity(run)[:, 0], weights=run.state.particles.volume))
     if slip is None:
