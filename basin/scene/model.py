@@ -274,7 +274,7 @@ class Source(Element):
         unit="N/m",
         group="At birth",
         ge=0,
-        le=10,
+        le=1e5,
         slider=(0.005, 0.5),
         scale="log",
         label="Surface tension",

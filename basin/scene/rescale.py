@@ -1,7 +1,9 @@
 """The same scene at another size, so that what happens in it lasts longer or shorter.
 
 Froude similarity: under the same gravity, lengths times k make times and speeds the square root of k times what they
-were. The liquid stays what it is, so viscosity weighs less in what is larger.
+were. If the liquid stays what it is, viscosity and surface tension weigh less in what is larger: the Reynolds number
+grows by k^1.5, the Weber number by k^2. If the liquid is to look alike it has to be another one, thicker by k^1.5 and of
+k^2 times the tension, which keeps all three numbers.
 """
 
 from __future__ import annotations
@@ -12,11 +14,13 @@ from pydantic import BaseModel
 
 from basin.geometry.shapes import MeshShape
 from basin.scene.document import parse_scene
-from basin.scene.model import Scene
+from basin.scene.model import Scene, Source
 from basin.settings import Curve, Key
 
 # powers of the factor of size that a number with this unit goes by; others stay
 POWERS = {"m": 1.0, "mm": 1.0, "m/s": 0.5, "s": 0.5, "1/s": -0.5, "l": 3.0, "l/s": 2.5}
+# those of the liquid itself, if it is to look alike: what pressures go by, and what keeps Weber's number
+ALIKE = {**POWERS, "Pa": 1.0, "N/m": 2.0}
 LARGEST = 1e4  # factor of size
 
 
@@ -30,18 +34,20 @@ def lasting(action: float, seconds: float) -> float:
     return factor
 
 
-def rescaled(scene: Scene, factor: float) -> Scene:
+def rescaled(scene: Scene, factor: float, alike: bool = False) -> Scene:
     """A scene `factor` times as large, with times and speeds as gravity has them; frames go on to the same moment.
 
-    Delivered units, the frame rate and what the liquid is stay.
+    Delivered units and the frame rate stay, and what the liquid is; unless it is to look `alike`, with another liquid.
     """
-    document = _scaled(scene, factor)
+    document = _scaled(scene, factor, ALIKE if alike else POWERS)
     time = scene.time
     frames = round((time.last - time.first) * factor**0.5)
     document["time"] = {**time.model_dump(mode="json"), "last": time.first + max(frames, 1)}
     document["deliveries"] = [d.model_dump(mode="json") for d in scene.deliveries]
     for n, element in enumerate(scene.elements):
         made = document["elements"][n]
+        if alike and isinstance(element, Source):
+            made.update(_another(element, scene.liquid.density, factor))
         _resize(made, element, factor, _grown(scene, element.attached, factor))
         start = getattr(element, "start_frame", None)
         if start is not None:
@@ -49,6 +55,16 @@ def rescaled(scene: Scene, factor: float) -> Scene:
     for n, join in enumerate(scene.surface.joins):
         _resize(document["surface"]["joins"][n], join, factor, 1.0)
     return parse_scene(document)
+
+
+def _another(source: Source, density: float, factor: float) -> dict[str, Any]:
+    """Numbers of the liquid that looks like a source's where all is larger, in a scene of a density."""
+    made = source.made_of(density)
+    over = density / made.density  # a named liquid goes by its own
+    # stress goes as lengths, and is viscosity * rate ^ index; rates go down as times go up
+    powers = {"viscosity": 1.0 + 0.5 * made.flow_index, "yield_stress": 1.0, "surface_tension": 2.0}
+    numbers = {name: float(f"{getattr(made, name) * over * factor**power:.9g}") for name, power in powers.items()}
+    return {"liquid": "own numbers", "flow_index": made.flow_index, **numbers}
 
 
 def _grown(scene: Scene, name: str | None, factor: float) -> float:
@@ -79,9 +95,9 @@ def times(value: Any, factor: float) -> Any:
     return None if value is None else float(f"{value * factor:.9g}")
 
 
-def _scaled(part: Any, factor: float, unit: str = "") -> Any:
+def _scaled(part: Any, factor: float, powers: dict[str, float], unit: str = "") -> Any:
     """A part as a document whose numbers go by the powers of their units."""
-    power = POWERS.get(unit, 0.0)
+    power = powers.get(unit, 0.0)
     if isinstance(part, Curve):
         return {"keys": [_key(k, factor, power) for k in part.keys]}
     if isinstance(part, BaseModel):
@@ -89,10 +105,10 @@ def _scaled(part: Any, factor: float, unit: str = "") -> Any:
         for name, field in type(part).model_fields.items():
             extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
             told: Any = extra.get("zinc") or {}
-            made[name] = _scaled(getattr(part, name), factor, told.get("unit", ""))
+            made[name] = _scaled(getattr(part, name), factor, powers, told.get("unit", ""))
         return made
     if isinstance(part, list | tuple):
-        return [_scaled(one, factor, unit) for one in part]
+        return [_scaled(one, factor, powers, unit) for one in part]
     if isinstance(part, float | int) and not isinstance(part, bool) and power:
         return float(f"{part * factor**power:.9g}")
     return part

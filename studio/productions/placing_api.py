@@ -136,12 +136,17 @@ def fitted_domain(request: HttpRequest, take_id: int, quality: str) -> Fitted | 
 
 
 @router.get("/takes/{take_id}/lasting", response=RescaledReply)
-def lasting_scene(request: HttpRequest, take_id: int, action: Seconds, seconds: Seconds) -> RescaledReply:
-    """The scene at the size at which an action that takes some seconds takes others; nothing is kept."""
+def lasting_scene(
+    request: HttpRequest, take_id: int, action: Seconds, seconds: Seconds, alike: bool = False
+) -> RescaledReply:
+    """The scene at the size at which an action that takes some seconds takes others; nothing is kept.
+
+    With a liquid that looks `alike` there, or the same one.
+    """
     scene = scene_of(take_for(request, take_id))
     try:
         factor = lasting(action, seconds)
-        return RescaledReply(factor=factor, scene=rescaled(scene, factor).model_dump(mode="json"))
+        return RescaledReply(factor=factor, scene=rescaled(scene, factor, alike).model_dump(mode="json"))
     except (ValueError, SceneError) as error:
         raise Refused([str(error)]) from None
 

@@ -13,9 +13,12 @@ from scipy import ndimage
 
 from basin.exchange import write_ply
 from basin.geometry.primitives import sphere_mesh
+from basin.liquid.step import Liquid
 from basin.scene import Collider, Scene, parse_scene
+from basin.scene.liquids import LIQUIDS
 from basin.scene.rescale import lasting, rescaled
 from basin.settings import Curve
+from basin.stages.assembly import liquid_world
 from basin.stages.files import SceneFiles
 from basin.stages.gestures import room
 from basin.stages.gestures.filling import Filling, NotFilled, filling, solved
@@ -242,6 +245,80 @@ class Lasting(SimpleTestCase):
             self.assertEqual(larger.elements[1].shape.radius, 4 * 0.03)
             back = rescaled(larger, 0.25)
             self.assertEqual(back.model_dump(), scene.model_dump())
+
+
+class Alike(SimpleTestCase):
+    """Liquid that looks alike where it is larger or slower: the same way of every particle."""
+
+    @staticmethod
+    def splash(**more: Any) -> dict[str, Any]:
+        """A block that falls to a floor, thick, and with tension enough to show."""
+        fill = {"kind": "fill", "name": "a", "shape": {"kind": "box", "size": [0.06, 0.06, 0.06]}}
+        own = {"viscosity": 4.0, "surface_tension": 1.5, "velocity": [0.3, -0.2, 0.0]}
+        pose = {"translation": [0.08, 0.06, 0.08]}
+        return {
+            "format": "zinc-scene/1",
+            "time": {"first": 1, "last": 9},
+            "domain": {"low": [0, 0, 0], "size": [0.16, 0.16, 0.16]},
+            "liquid": {"voxel_size": 0.01, "substeps_min": 8, "substeps_max": 8},
+            "elements": [{**fill, **own, "pose": pose, **more}],
+        }
+
+    @staticmethod
+    def way(scene: Scene, seconds: float) -> dict[int, np.ndarray]:
+        """Places in voxels after so many shot seconds, by particles' numbers."""
+        run = Liquid(liquid_world(scene, FILES, "final"))
+        run.begin()
+        for frame in range(2, round(seconds * scene.time.fps) + 2):
+            run.advance_frame(frame)
+        p = run.state.particles
+        return dict(zip(p.id.tolist(), p.position.astype(float), strict=True))
+
+    def apart(self, one: dict[int, np.ndarray], other: dict[int, np.ndarray]) -> tuple[float, float]:
+        """How far the middles of two runs are from each other, and, RMS, the particles that both have (voxels)."""
+        both = sorted(set(one) & set(other))
+        self.assertGreater(len(both), 0.98 * len(one))
+        off = np.array([one[n] - other[n] for n in both])
+        return float(np.linalg.norm(off.mean(axis=0))), float(np.sqrt((off**2).sum(axis=1).mean()))
+
+    def test_four_times_as_large_with_a_liquid_to_match(self) -> None:
+        """Case H02, with Reynolds and Weber numbers kept too: its middle within 1e-3 of its size, 6 voxels."""
+        scene = parse_scene(self.splash())
+        larger = rescaled(scene, 4.0, alike=True)
+        made = larger.elements[0]
+        self.assertEqual((made.viscosity, made.surface_tension), (4.0 * 8, 1.5 * 16))
+        # twice as long, so half as many frames a second show the same moments
+        larger = larger.model_copy(update={"time": larger.time.model_copy(update={"fps": scene.time.fps / 2})})
+        before, after = self.way(scene, 0.25), self.way(larger, 0.5)
+        middle, each = self.apart(before, after)
+        self.assertLess(middle, 6e-3)
+        self.assertLess(each, 0.1)
+        other = rescaled(scene, 4.0)
+        other = other.model_copy(update={"time": larger.time})
+        self.assertGreater(self.apart(before, self.way(other, 0.5))[1], 0.3)
+
+    def test_named_liquids_and_those_that_thin(self) -> None:
+        """Stress goes as size, and is viscosity * rate ^ index; a named one's numbers go over to the scene's density."""
+        scene = parse_scene(self.splash(liquid="ketchup 20 C"))
+        made, own = rescaled(scene, 4.0, alike=True).elements[0], LIQUIDS["ketchup 20 C"]
+        over = scene.liquid.density / own.density
+        self.assertEqual((made.liquid, made.flow_index), ("own numbers", own.flow_index))
+        self.assertAlmostEqual(made.viscosity / (own.viscosity * over * 4**1.15), 1.0, places=7)
+        self.assertAlmostEqual(made.yield_stress / (own.yield_stress * over * 4), 1.0, places=7)
+        self.assertEqual(rescaled(scene, 4.0).elements[0].liquid, "ketchup 20 C")
+
+    def test_slower_is_gravity_speeds_tension_and_viscosity(self) -> None:
+        """Time s as fast: as gravity s^2 g, speeds s v, tension s^2 sigma and viscosity s mu (dimensions)."""
+        s = 0.5
+        slow = self.splash()
+        slow["time"]["time_scale"] = s
+        # speeds of a scene are as seen, so those of liquid seconds are s times as large with half the time
+        same = self.splash(viscosity=4.0 * s, surface_tension=1.5 * s * s)
+        same["liquid"]["gravity"] = [0, -G * s * s, 0]
+        a, b = self.way(parse_scene(slow), 0.25), self.way(parse_scene(same), 0.25)
+        middle, each = self.apart(a, b)
+        self.assertLess(middle, 6e-3)
+        self.assertLess(each, 0.1)
 
 
 class Slopes(SimpleTestCase):

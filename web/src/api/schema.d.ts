@@ -942,6 +942,8 @@ export interface paths {
         /**
          * Lasting Scene
          * @description The scene at the size at which an action that takes some seconds takes others; nothing is kept.
+         *
+         *     With a liquid that looks `alike` there, or the same one.
          */
         get: operations["studio_productions_placing_api_lasting_scene"];
         put?: never;
@@ -3425,6 +3427,7 @@ export interface operations {
             query: {
                 action: number;
                 seconds: number;
+                alike?: boolean;
             };
             header?: never;
             path: {

@@ -40,10 +40,15 @@ const lasts = ref<number | null>(null)
 const should = ref<number | null>(null)
 const factor = computed(() => (lasts.value && should.value ? (should.value / lasts.value) ** 2 : null))
 const longest = computed(() => Math.max(...(props.scene.domain.size as number[])))
-async function rescale() {
+/** By how much a number without a unit changes with the size, told in words. */
+function changes(power: number) {
+  const by = factor.value! ** power
+  return by >= 1 ? `${+by.toPrecision(3)} times` : `a ${+(1 / by).toPrecision(3)}th of`
+}
+async function rescale(alike: boolean) {
   const { data, error } = await client
     .GET('/api/takes/{take_id}/lasting', {
-      params: { path: path.value, query: { action: lasts.value!, seconds: should.value! } },
+      params: { path: path.value, query: { action: lasts.value!, seconds: should.value!, alike } },
     })
     .catch((error: unknown) => ({ data: undefined, error }))
   problems.value = data ? [] : problemsOf(error)
@@ -74,8 +79,12 @@ async function rescale() {
       Everything <span class="n">{{ +factor.toPrecision(4) }}</span> times as large, the domain
       <span class="n">{{ +(longest * factor).toPrecision(3) }} m</span> instead of
       <span class="n">{{ +longest.toPrecision(3) }} m</span>; times and speeds
-      <span class="n">{{ +Math.sqrt(factor).toPrecision(4) }}</span> times, the liquid itself as it is.
-      <button class="bare apply" @click="rescale">Make it so</button>
+      <span class="n">{{ +Math.sqrt(factor).toPrecision(4) }}</span> times. The Froude number stays. With the same liquid the
+      Reynolds number becomes {{ changes(1.5) }} what it was, the Weber number {{ changes(2) }}: viscosity and surface
+      tension show {{ factor > 1 ? 'less' : 'more' }}. To look alike it has to be another liquid, with
+      {{ changes(1.5) }} the viscosity and {{ changes(2) }} the tension.
+      <button class="bare apply" @click="rescale(false)">Make it so</button>
+      <button class="bare apply" @click="rescale(true)">With a liquid that looks alike</button>
     </p>
   </section>
 </template>
