@@ -239,6 +239,7 @@ UNLIKE = 0.02  # of a density, beyond which a scene's is not its liquid's
 
 def _check_substance(told: _Told, element: Source, scene: Scene) -> None:
     made, own = element.made_of(scene.liquid.density), scene.liquid.density
+    own_numbers = element.liquid == "own numbers"
     if abs(made.density / own - 1.0) > UNLIKE:
         told.remark(
             ".liquid",
@@ -246,7 +247,20 @@ def _check_substance(told: _Told, element: Source, scene: Scene) -> None:
             "it flows as it should, but forces on colliders, wind and the numbers shown of it go by the scene's",
             Remedy("Take its density", ("liquid", "density"), made.density),
         )
-    if element.liquid == "own numbers" and made.viscosity >= THOUSANDTHS and scene.voxel_size("final") < SMALL:
+    down, voxel = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0))), scene.voxel_size("final")
+    if made.surface_tension > 0 and down > 0:
+        length = float(np.sqrt(made.surface_tension / (made.density * down)))
+        if voxel > length:
+            finer = 0.25 * length
+            told.remark(
+                ".surface_tension",
+                f"shapes what is smaller than about {1000 * length:.2g} mm, the capillary length, which is less than a "
+                f"voxel of the final ({1000 * voxel:.3g} mm)",
+                f"it costs time and hardly shows. A voxel of {1000 * finer:.2g} mm has four to that length, with "
+                f"{(voxel / finer) ** 3:.2g} times the particles; or set 0",
+                Remedy("Compute no tension", told.place(".surface_tension"), 0.0) if own_numbers else None,
+            )
+    if own_numbers and made.viscosity >= THOUSANDTHS and voxel < SMALL:
         told.remark(
             ".viscosity",
             f"of {made.viscosity:g} Pa s is that of pitch; numbers in mPa s are a thousand times as large",

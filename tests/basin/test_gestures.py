@@ -298,7 +298,7 @@ class Alike(SimpleTestCase):
         self.assertGreater(self.apart(before, self.way(other, 0.5))[1], 0.3)
 
     def test_named_liquids_and_those_that_thin(self) -> None:
-        """Stress goes as size, and is viscosity * rate ^ index; a named one's numbers go over to the scene's density."""
+        """Stress goes as size, and is viscosity * rate ^ index; a named one's numbers go over to another density."""
         scene = parse_scene(self.splash(liquid="ketchup 20 C"))
         made, own = rescaled(scene, 4.0, alike=True).elements[0], LIQUIDS["ketchup 20 C"]
         over = scene.liquid.density / own.density

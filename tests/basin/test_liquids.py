@@ -141,9 +141,18 @@ class Named(SimpleTestCase):
 
     def test_another_density_is_said_and_mended(self) -> None:
         files = SceneFiles(Path("."))
-        told = [a for a in check_scene(self.scene(liquid="honey 20 C"), files).remarks if a.remedy]
+        told = [a for a in check_scene(self.scene(liquid="honey 20 C"), files).remarks if a.where.endswith("liquid")]
         self.assertEqual([a.remedy.path for a in told if a.remedy], [("liquid", "density")])
-        self.assertFalse([a for a in check_scene(self.scene(1415.0, liquid="honey 20 C"), files).remarks if a.remedy])
+        rest = check_scene(self.scene(1415.0, liquid="honey 20 C"), files).remarks
+        self.assertFalse([a for a in rest if a.where.endswith("liquid")])
+
+    def test_tension_that_no_voxel_shows_is_said(self) -> None:
+        """Capillary length of water, 2.7 mm (de Gennes, Brochard & Quere 2004): voxels of 2 cm do not have it."""
+        files = SceneFiles(Path("."))
+        told = [str(a) for a in check_scene(self.scene(surface_tension=0.0728), files).remarks]
+        self.assertTrue(any("2.7 mm, the capillary length" in says for says in told), told)
+        told = [str(a) for a in check_scene(self.scene(surface_tension=0.0728 * 400), files).remarks]
+        self.assertFalse(any("capillary length" in says for says in told), told)
 
     def test_thousandths_are_asked_about(self) -> None:
         files = SceneFiles(Path("."))

@@ -79,10 +79,10 @@ async function rescale(alike: boolean) {
       Everything <span class="n">{{ +factor.toPrecision(4) }}</span> times as large, the domain
       <span class="n">{{ +(longest * factor).toPrecision(3) }} m</span> instead of
       <span class="n">{{ +longest.toPrecision(3) }} m</span>; times and speeds
-      <span class="n">{{ +Math.sqrt(factor).toPrecision(4) }}</span> times. The Froude number stays. With the same liquid the
-      Reynolds number becomes {{ changes(1.5) }} what it was, the Weber number {{ changes(2) }}: viscosity and surface
-      tension show {{ factor > 1 ? 'less' : 'more' }}. To look alike it has to be another liquid, with
-      {{ changes(1.5) }} the viscosity and {{ changes(2) }} the tension.
+      <span class="n">{{ +Math.sqrt(factor).toPrecision(4) }}</span> times. The Froude number stays. With the
+      same liquid the Reynolds number becomes {{ changes(1.5) }} what it was, the Weber number
+      {{ changes(2) }}: viscosity and surface tension show {{ factor > 1 ? 'less' : 'more' }}. To look alike
+      it has to be another liquid, with {{ changes(1.5) }} the viscosity and {{ changes(2) }} the tension.
       <button class="bare apply" @click="rescale(false)">Make it so</button>
       <button class="bare apply" @click="rescale(true)">With a liquid that looks alike</button>
     </p>
