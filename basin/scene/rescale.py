@@ -1,9 +1,9 @@
 """The same scene at another size, so that what happens in it lasts longer or shorter.
 
 Froude similarity: under the same gravity, lengths times k make times and speeds the square root of k times what they
-were. If the liquid stays what it is, viscosity and surface tension weigh less in what is larger: the Reynolds number grows
-by k^1.5, the Weber number by k^2. If it is to look alike it has to be another liquid, k^1.5 times as thick and with k^2
-times the tension, which keeps all three numbers.
+were. If the liquid stays what it is, viscosity and surface tension weigh less in what is larger: the Reynolds number
+grows by k^1.5, the Weber number by k^2. If it is to look alike it has to be another liquid, k^1.5 times as thick and
+with k^2 times the tension, which keeps all three numbers.
 """
 
 from __future__ import annotations
