@@ -564,6 +564,7 @@ def _small() -> list[Row]:
             for angle in (60, 120)
             for of, what, tolerance in ((0, "angle", "5 degrees"), (1, "foot", "6 %"))
         ),
+        Row("C14", "radius of a crown by the root of time", "Yarin & Weiss 1995", "15 %", (10, 16), small.crown_radius),
         Row("C12", "speed of a sheet's edge", "Taylor 1959, Culick 1960", "8 % at 10", (4, 6), lambda n: edge(n)[0]),
         Row(
             "C17",
