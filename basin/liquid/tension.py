@@ -36,7 +36,7 @@ FASTEST = (3.0 / np.e) ** 1.5  # of k^3 exp(-k^2 / 2)
 MOST_SOFTENINGS = 24
 SHARP = 0.4  # of s dt^2, see `Softening`, up to which curvatures are made as sharp as can be
 EVEN = 0.75  # of the same, up to which they need no softening
-SLOWEST = 0.002  # voxels a substep
+SLOWEST = 0.002  # voxels a substep below which a line on a solid rests, however weak the tension
 
 
 @kernel
@@ -309,8 +309,8 @@ class Softening:
 
     @property
     def width(self) -> float:
-        """Voxels over which curvatures are means: twice the Gaussian's standard deviation."""
-        return float(2.0 * np.sqrt(SEEN - SOFTER * self.sharper + SOFTER * self.times))
+        """Voxels over which curvatures are means: twice the Gaussian's standard deviation; at least one."""
+        return float(max(2.0 * np.sqrt(SEEN - SOFTER * self.sharper + SOFTER * self.times), 1.0))
 
 
 def creep(stiffness: float) -> float:
