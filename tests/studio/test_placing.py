@@ -79,6 +79,17 @@ class Asked(StudioCase):
         self.assertEqual(self.client.get(f"{self.base}/lasting?action=0.001&seconds=900").status_code, 422)
         self.assertEqual(Take.objects.get().scene["elements"][0]["shape"]["radius"], 0.15)  # nothing is kept
 
+    def test_the_numbers_behind_a_look(self) -> None:
+        tap = {**TAP, "liquid": "water 20 C"}
+        Take.objects.update(scene={**self.scene, "elements": [*self.scene["elements"], tap]})
+        number = len(self.scene["elements"])
+        told = self.client.get(f"{self.base}/regime/final?element={number}&length=0.02&speed=3").json()
+        weber = next(n["value"] for n in told["numbers"] if n["name"] == "Weber")
+        self.assertAlmostEqual(weber, 998.2 * 9 * 0.02 / 0.0727, delta=1.0)
+        self.assertTrue(any("crown" in says for says in told["says"]))
+        wrong = self.client.get(f"{self.base}/regime/final?element=99&length=0.02&speed=3")
+        self.assertEqual(wrong.status_code, 422)
+
     def test_a_stand_in_and_a_backdrop(self) -> None:
         mesh = trimesh.creation.icosphere(4, 0.1)
         (self.take.folder / "meshes").mkdir(parents=True, exist_ok=True)

@@ -954,6 +954,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/regime/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Regime Of
+         * @description What decides the look of a source's liquid that is so large (m) and goes at a speed (m/s, as seen).
+         */
+        get: operations["studio_productions_placing_api_regime_of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/standin": {
         parameters: {
             query?: never;
@@ -1972,6 +1992,32 @@ export interface components {
             scene: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * Number
+         * @description One number: its name, its value (None where nothing acts that it compares), and what it compares.
+         */
+        Number: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: number | null;
+            /** Compares */
+            compares: string;
+        };
+        /**
+         * Regime
+         * @description Numbers of a length (m) and a speed (m/s), and what is to be expected, in words.
+         */
+        Regime: {
+            /** Length */
+            length: number;
+            /** Speed */
+            speed: number;
+            /** Numbers */
+            numbers: components["schemas"]["Number"][];
+            /** Says */
+            says: string[];
         };
         /** ShapeReply */
         ShapeReply: {
@@ -3444,6 +3490,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RescaledReply"];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_regime_of: {
+        parameters: {
+            query: {
+                element: number;
+                length: number;
+                speed: number;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Regime"];
                 };
             };
         };

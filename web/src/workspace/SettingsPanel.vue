@@ -8,6 +8,7 @@ import ForecastBox from './ForecastBox.vue'
 import ItemList from './ItemList.vue'
 import { counts, settingsOf, settingsOfElement, settingsOfScene, withValue, type Setting } from './schema'
 import NumberField from './NumberField.vue'
+import LookNumbers from './LookNumbers.vue'
 import SceneTools from './SceneTools.vue'
 import SettingRow from './SettingRow.vue'
 import type { SceneDocument } from './useTake'
@@ -149,6 +150,13 @@ const meshShape = computed(() => {
           />
         </template>
       </section>
+      <LookNumbers
+        v-if="element !== null && ['fill', 'inflow'].includes(scene.elements[element]?.kind)"
+        :take="take"
+        :quality="forecast?.quality ?? 'draft'"
+        :element="element"
+        :scene="scene"
+      />
       <p v-if="element !== null && scene.elements[element]?.kind === 'collider'" class="dim small">
         <button class="bare apply flush" @click="emit('solid')">
           {{ solid ? 'Hide the solver’s solid' : 'Show the solver’s solid' }}

@@ -1,0 +1,65 @@
+"""Numbers behind a look, against their definitions, and what is said of them."""
+
+from __future__ import annotations
+
+from django.test import SimpleTestCase
+
+from basin.scene.model import Substance
+from basin.stages.regime import regime
+from tests.reference.tanks import G
+
+WATER = Substance(998.2, 1.0016e-3, 0.0, 1.0, 0.0728)
+SYRUP = Substance(1400.0, 10.0, 0.0, 1.0, 0.06)
+
+
+class Numbers(SimpleTestCase):
+    """Definitions (White, Fluid Mechanics, 2011, table 5.2), worked by hand for water at 20 C."""
+
+    def test_of_water(self) -> None:
+        """20 mm at 3 m/s: the catalogue's crown (case C14) has a Weber number of 2468."""
+        found = {n.name: n.value for n in regime(WATER, 0.02, 3.0, G, 0.001).numbers}
+        for name, value in {
+            "Reynolds": 59797,
+            "Froude": 6.774,
+            "Weber": 2468,
+            "Bond": 53.79,
+            "Ohnesorge": 8.308e-4,
+            "Capillary": 0.04127,
+        }.items():
+            self.assertAlmostEqual(found[name] / value, 1.0, delta=1e-3, msg=name)
+
+    def test_what_does_not_act_has_no_number(self) -> None:
+        dry = Substance(1000.0, 0.0, 0.0, 1.0, 0.0)
+        found = {n.name: n.value for n in regime(dry, 0.1, 1.0, 0.0, 0.001).numbers}
+        self.assertEqual({name for name, value in found.items() if value is None}, set(found))
+        self.assertEqual(regime(dry, 0.1, 1.0, 0.0, 0.001).says, [])
+
+
+class Words(SimpleTestCase):
+    """What is said, from the sources that the remarks name."""
+
+    def said(self, made: Substance, length: float, speed: float, voxel: float = 1e-3) -> str:
+        return " ".join(regime(made, length, speed, G, voxel).says)
+
+    def test_drops_splash_or_sink(self) -> None:
+        """Milk and water drops of some mm at some m/s throw crowns, slower ones do not; syrup sinks."""
+        self.assertIn("throws up a crown", self.said(WATER, 0.004, 3.0))
+        self.assertIn("sinks in", self.said(WATER, 0.004, 0.3))
+        self.assertIn("sinks in", self.said(SYRUP, 0.02, 3.0))
+
+    def test_threads_fall_into_drops_or_not(self) -> None:
+        """Rayleigh 1878: a wave of 9.014 radii; a thread of 10 mm of water, 45 mm."""
+        self.assertIn("one to every 45 mm", self.said(WATER, 0.010, 1.0))
+        self.assertIn("does not fall into drops", self.said(SYRUP, 0.004, 1.0))
+
+    def test_lengths_in_voxels_and_the_voxel_that_would_do(self) -> None:
+        """Capillary length of water 2.727 mm (case C09); of a thread of 2 mm four voxels are of half a millimetre."""
+        told = self.said(WATER, 0.002, 1.0, 1e-3)
+        self.assertIn("2.7 mm against weight: 2.7 voxels", told)
+        self.assertIn("a voxel of 0.5 mm, with 8 times the particles", told)
+        self.assertNotIn("times the particles", self.said(WATER, 0.02, 1.0, 1e-3))
+
+    def test_a_coat_that_stays(self) -> None:
+        """Yield stress over density and gravity (case B18: 30 Pa, 1140 kg/m3, upright: 2.68 mm)."""
+        self.assertIn("thinner than 2.7 mm stays", self.said(Substance(1140, 10, 30, 1, 0), 0.01, 0.1))
+        self.assertAlmostEqual(30 / (1140 * G), 2.68e-3, delta=1e-5)
