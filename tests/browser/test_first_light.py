@@ -11,11 +11,12 @@ from pathlib import Path
 import numpy as np
 from django.contrib.sessions.models import Session
 from PIL import Image
-from playwright.sync_api import Page
+from playwright.sync_api import Page, expect
 
 from basin.exchange import read_mesh, write_obj
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.primitives import box_mesh, sphere_mesh
+from studio.productions.models import Take
 from studio.runs.models import Run
 from tests.browser.case import Gate, PageCase
 
@@ -132,6 +133,29 @@ class FirstLight(PageCase):
         self.wait(lambda: page.evaluate("viewport.range[1]") < 1, 5, "the ramp kept its range")
         page.get_by_role("button", name="all", exact=True).click()
         self.wait(lambda: page.evaluate("viewport.range") == [0, 1], 5, "the ramp did not go back")
+
+    def test_a_liquid_is_named_and_its_numbers_are_told(self) -> None:
+        self.at_the_page(self.namer)
+
+    def namer(self, page: Page) -> None:
+        """Someone who makes a drop mercury, takes its density, and asks what it does at three metres a second."""
+        self.sign_in(page)
+        page.locator("a.take").click()
+        page.get_by_label("Put in an element").click()
+        page.get_by_role("button", name="Drop of liquid").click()
+        expect(page.get_by_label("Viscosity", exact=True)).to_be_visible()
+        page.get_by_label("Liquid", exact=True).select_option("mercury 20 C")
+        self.wait(lambda: self.kept() and self.kept()[0].get("liquid") == "mercury 20 C", 10, "the name was not kept")
+        expect(page.get_by_label("Viscosity", exact=True)).to_have_count(0)
+        page.get_by_role("button", name="Take its density").click()
+        self.wait(lambda: Take.objects.get().scene["liquid"]["density"] == 13546, 10, "the density was not taken")
+        for label, value in (("So thick", "0.02"), ("So fast", "3")):
+            page.get_by_label(label, exact=True).fill(value)
+            page.get_by_label(label, exact=True).press("Enter")
+        numbers = page.get_by_label("Numbers behind the look")
+        # rho U^2 L / sigma = 13546 * 9 * 0.02 / 0.4865
+        expect(numbers.get_by_role("row", name="Weber")).to_contain_text("5010")
+        expect(numbers).to_contain_text("throws up a crown")
 
     def test_thick_liquid_is_seen_and_judged_again_when_it_changes(self) -> None:
         self.at_the_page(self.thickener)
