@@ -66,6 +66,8 @@ def regime(made: Substance, length: float, speed: float, gravity: float, voxel: 
         Number("Capillary", _over(mu * speed, sigma), "viscosity to tension"),
     ]
     says = []
+    if mu == 0 and sigma == 0:
+        says.append("Without viscosity and surface tension it has no other numbers; name a liquid to see them.")
     if length < SHOWS * voxel:
         finer = length / SHOWS
         says.append(

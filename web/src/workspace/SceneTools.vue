@@ -43,7 +43,7 @@ const longest = computed(() => Math.max(...(props.scene.domain.size as number[])
 /** By how much a number without a unit changes with the size, told in words. */
 function changes(power: number) {
   const by = factor.value! ** power
-  return by >= 1 ? `${+by.toPrecision(3)} times` : `a ${+(1 / by).toPrecision(3)}th of`
+  return by >= 1 ? `${+by.toPrecision(3)} times` : `1/${+(1 / by).toPrecision(3)} of`
 }
 async function rescale(alike: boolean) {
   const { data, error } = await client
