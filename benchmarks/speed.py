@@ -452,8 +452,8 @@ def viscous(bandwidth: float) -> list[str]:
 def tensions() -> list[str]:
     """Substeps of a crown with and without surface tension."""
     lines = [
-        "A quarter of a crown (case C14), 24 voxels to the drop, frames 3 to 8: what tension adds to a substep (below",
-        "half asked), and to their number.",
+        "A quarter of a crown (case C14), 24 voxels to the drop, frames 3 to 8: what tension adds to a substep (less",
+        "than half asked), and to their number.",
         "",
         "| surface tension | particles | substeps | ms a substep | of it tension's |",
         "|---|---|---|---|---|",
