@@ -119,20 +119,20 @@ def _filled(share, where, first, wide, slot, hidden, out):
 
 
 @kernel
-def _solve4(a, b):
-    """Solve the symmetric positive 4x4 system a x = b in place (Cholesky)."""
-    for c in range(4):
-        for r in range(c, 4):
+def solve_symmetric(a, b, n):
+    """Solve the symmetric positive system a x = b of n rows in place (Cholesky)."""
+    for c in range(n):
+        for r in range(c, n):
             t = a[r, c]
             for k in range(c):
                 t -= a[r, k] * a[c, k]
             a[r, c] = np.sqrt(max(t, 1e-12)) if r == c else t / a[c, c]
-    for r in range(4):
+    for r in range(n):
         for k in range(r):
             b[r] -= a[r, k] * b[k]
         b[r] /= a[r, r]
-    for r in range(3, -1, -1):
-        for k in range(r + 1, 4):
+    for r in range(n - 1, -1, -1):
+        for k in range(r + 1, n):
             b[r] -= a[k, r] * b[k]
         b[r] /= a[r, r]
 
@@ -220,7 +220,7 @@ def _at_walls(beside, first, where, wide, middle, slot, hidden, phi, out):
                     b[0], b[1], b[2], b[3] = value_one, value_x, value_y, value_z
                     for d in range(1, 4):
                         a[d, d] += FLATTER * a[0, 0]
-                    _solve4(a, b)
+                    solve_symmetric(a, b, 4)
                     # Deep down all that a slope can show is that a few particles are missing; air that none of the
                     # neighbours sees is none, and a hole there would let the liquid jet.
                     value, here = phi[t, ci, cj, ck], wide[t, ci, cj, ck]

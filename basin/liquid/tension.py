@@ -15,7 +15,7 @@ from numba import prange
 
 from basin.grid.tiles import all_below, at, load, none_below
 from basin.kernels import kernel, shared
-from basin.liquid.levelset import FAITHFUL
+from basin.liquid.levelset import FAITHFUL, solve_symmetric
 from basin.liquid.solids import ADVANCING, RECEDING, Solids, solid_of, velocity_of
 
 REACH = 2  # cells about a cell to which its paraboloid is fitted
@@ -29,7 +29,7 @@ HELD = 2.0  # weight of that end, of all cells' together
 MOST_TURN = 1.2  # radians by which the surface may have to turn there
 UNKNOWN = np.float32(np.nan)
 BLURRED = 0.75  # voxels^2: variance of the level set's kernel
-SEEN = BLURRED + 0.75  # with what paraboloids add to it; both found in tests by waves, drops and cylinders
+SEEN = BLURRED + 0.75  # with what paraboloids add to it; ripples, drops and cylinders in tests hold both
 ROUNDER = 1.15  # of the cubes of both curvatures, what a paraboloid finds too much
 SOFTER = 0.5  # voxels^2 that a softening adds to it
 FASTEST = (3.0 / np.e) ** 1.5  # of k^3 exp(-k^2 / 2)
@@ -37,25 +37,6 @@ MOST_SOFTENINGS = 24
 SHARP = 0.4  # of s dt^2, see `Softening`, up to which curvatures are made as sharp as can be
 EVEN = 0.75  # of the same, up to which they need no softening
 SLOWEST = 0.002  # voxels a substep below which a line on a solid rests, however weak the tension
-
-
-@kernel
-def _solve6(a, b):
-    """Solve the symmetric positive 6x6 system a x = b in place (Cholesky)."""
-    for c in range(6):
-        for r in range(c, 6):
-            t = a[r, c]
-            for k in range(c):
-                t -= a[r, k] * a[c, k]
-            a[r, c] = np.sqrt(max(t, 1e-12)) if r == c else t / a[c, c]
-    for r in range(6):
-        for k in range(r):
-            b[r] -= a[r, k] * b[k]
-        b[r] /= a[r, r]
-    for r in range(5, -1, -1):
-        for k in range(r + 1, 6):
-            b[r] -= a[k, r] * b[k]
-        b[r] /= a[r, r]
 
 
 @kernel
@@ -173,7 +154,7 @@ def _bent(level, free, i, j, k, wall, angle, a, b):
                 b[r] += weight * row[r] * slope
     for r in range(3, 6):
         a[r, r] += 1e-3 * a[0, 0]
-    _solve6(a, b)
+    solve_symmetric(a, b, 6)
     p, q = b[1], b[2]
     steep = 1.0 + p * p + q * q
     both = -2.0 * (b[3] * (1.0 + q * q) - b[4] * p * q + b[5] * (1.0 + p * p)) / steep**1.5

@@ -257,7 +257,7 @@ def puddle(cells: float, angle: float, seconds: float = 1.0, fps: float = 48.0) 
     return float(share[amid].sum() / (3 * length * SLAB * dx) / high)
 
 
-def cap(cells: float, angle: float, seconds: float = 4.0, fps: float = 24.0, lean: float = 0.0) -> tuple[float, float]:
+def cap(cells: float, angle: float, seconds: float = 4.0, fps: float = 24.0) -> tuple[float, float]:
     """Case C11: a drop on a wall without gravity; contact angle (degrees) by volume and height of its middle, and its
     foot's radius over that of a cap with the wall's angle.
 
