@@ -8,11 +8,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.integrate import solve_bvp
 
 from basin.scene.model import Substance
 
 SHOWS = 4.0  # voxels across what is to be seen
 SPLASHES = 2100.0  # of We Oh^-0.4, on a thin layer (Cossali, Coghe & Marengo 1997, Exp. Fluids 22; from memory)
+DROPS = 1 / (4 * np.sqrt(3))  # of We^0.5 Re^0.25: into which a rim falls (Bhola & Chandra 1999, J. Mater. Sci. 34)
+FOLDS, TALL = 1.2, 8.0  # a thread coils below this Reynolds number, above this many widths of fall (Cruickshank 1981)
 ROUND = 1.0  # Ohnesorge number from which threads thin without falling into drops
 FASTEST, LONGEST = 0.34334, 9.014  # of a column's growth, sqrt(sigma / rho R^3), and its wave over R (Rayleigh 1878)
 GROWTHS = 10.0  # times as much as it takes to grow by e, until a ripple of a ten-thousandth has cut a thread
@@ -29,12 +32,13 @@ class Number:
 
 @dataclass(frozen=True)
 class Regime:
-    """Numbers of a length (m) and a speed (m/s), and what is to be expected, in words."""
+    """Numbers of a length (m) and a speed (m/s of liquid time), what is to be expected, and what they are of."""
 
     length: float
     speed: float
     numbers: list[Number]
     says: list[str]
+    taken: str = ""
 
 
 def _over(a: float, b: float) -> float | None:
@@ -45,7 +49,9 @@ def _size(metres: float) -> str:
     return f"{1000 * metres:.2g} mm" if metres < 1 else f"{metres:.3g} m"
 
 
-def regime(made: Substance, length: float, speed: float, gravity: float, voxel: float) -> Regime:
+def regime(
+    made: Substance, length: float, speed: float, gravity: float, voxel: float, fall: float | None = None
+) -> Regime:
     """What decides the look.
 
     Parameters
@@ -53,6 +59,7 @@ def regime(made: Substance, length: float, speed: float, gravity: float, voxel: 
     length : m, across what is looked at: a drop, a stream, a film
     speed : m/s, of liquid seconds
     gravity : m/s2; voxel : m
+    fall : m that a stream has fallen when it lands; None of what is no stream
     """
     rho, mu, sigma = made.density, made.viscosity, made.surface_tension
     weber = _over(rho * speed**2 * length, sigma)
@@ -82,6 +89,8 @@ def regime(made: Substance, length: float, speed: float, gravity: float, voxel: 
                 f"Tension holds up what is smaller than {_size(capillary)} against weight: "
                 f"{capillary / voxel:.2g} voxels."
             )
+    if mu > 0 and gravity > 0 and fall is not None:
+        says += _coils(mu / rho, length, speed, gravity, fall)
     if mu > 0 and gravity > 0:
         layer = float((mu / rho) ** (2 / 3) / gravity ** (1 / 3))
         says.append(f"A film of less than {_size(layer)} runs off a wall slowly: {layer / voxel:.2g} voxels.")
@@ -105,7 +114,55 @@ def _tense(made: Substance, length: float, speed: float, weber: float, ohnesorge
     if ohnesorge > 0 and speed > 0:
         splash = weber * ohnesorge**-0.4
         if splash > SPLASHES:
-            says.append("A drop as large that falls on a thin layer at this speed throws up a crown that breaks.")
+            drops = DROPS * weber**0.5 * (np.sqrt(weber) / ohnesorge) ** 0.25
+            says.append(
+                "A drop as large that falls on a thin layer at this speed throws up a crown, whose rim breaks into "
+                f"about {drops:.2g} drops."
+            )
         else:
             says.append("A drop as large that falls on a thin layer at this speed sinks in without a splash.")
     return says
+
+
+def _coils(nu: float, width: float, speed: float, gravity: float, fall: float) -> list[str]:
+    """How often a thread coils that is so wide (m) and so fast (m/s) where it lands, after a fall (m).
+
+    The quickest of what viscosity, weight and inertia allow by the coil's size (Mahadevan et al. 1998, Ribe 2004);
+    factors of their order are left out, but for the pi of the rate of flow.
+    """
+    if speed * width / nu > FOLDS or fall < TALL * width:
+        return []
+    radius = 0.5 * width
+    viscous = speed / fall
+    weighed = (gravity * speed**3 / (nu * radius**2)) ** 0.25
+    thrown = (speed**4 / (nu * radius**2)) ** (1 / 3)
+    turns = max(viscous, weighed, thrown) / (2 * np.pi)
+    return [f"The thread coils about {turns:.1g} times a second where it lands."]
+
+
+def landing(nu: float, leaving: float, fall: float, gravity: float) -> float:
+    """Speed (m/s) at which a thread that leaves downwards at one (m/s) lands after a fall (m): its viscosity brakes it.
+
+    Steady: u u' = g + 3 nu u (u' / u)', with no pull left where it lands (three times the viscosity: Trouton 1906).
+    """
+    free = float(np.sqrt(leaving**2 + 2 * gravity * fall))
+    if nu <= 0 or fall <= 0 or leaving <= 0:
+        return free
+    x = np.linspace(0.0, 1.0, 60)
+    by, thick = gravity * fall / leaving**2, 3 * nu / (leaving * fall)
+
+    def slopes(_: np.ndarray, y: np.ndarray) -> np.ndarray:
+        return np.vstack([y[0] * y[1], (y[0] * y[1] - by / y[0]) / thick])
+
+    def ends(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:
+        return np.array([top[0] - 1.0, bottom[1]])
+
+    # from a thread that is not drawn out at all to the one there is
+    guess, strength = np.vstack([np.ones_like(x), np.zeros_like(x)]), by
+    for share in np.geomspace(min(1.0, thick / max(strength, 1e-12)), 1.0, 12):
+        by = share * strength
+        found = solve_bvp(slopes, ends, x, guess, tol=1e-3, max_nodes=4000)
+        if not found.success:
+            return free  # so little viscosity that its layers are too thin to be solved
+        x, guess = found.x, found.y
+    return min(float(guess[0, -1]) * leaving, free)

@@ -4,23 +4,21 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-import numpy as np
 from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from basin.scene import Scene, SceneError
-from basin.scene.model import Source
 from basin.scene.rescale import lasting, rescaled
-from basin.settings import value_at
 from basin.stages.files import SceneFiles, UnusableFile
 from basin.stages.gestures.filling import Filling, Given, NotFilled, filling, solved
 from basin.stages.gestures.fit import Fitted, fitted
 from basin.stages.gestures.flight import Flight, flight
+from basin.stages.gestures.numbers import numbers
 from basin.stages.gestures.openings import Opening, openings
 from basin.stages.gestures.pushes import Pushes, pushes
 from basin.stages.gestures.rehearse import Rehearsed
 from basin.stages.gestures.room import NoRoom, Room, find_room
-from basin.stages.regime import Regime, regime
+from basin.stages.regime import Regime
 from studio.errors import Refused
 from studio.productions import rehearsing, services
 from studio.productions.access import take_for, user_of
@@ -30,7 +28,6 @@ router = Router(tags=["placing"])
 Frame = Annotated[int, Field(ge=0, le=1_000_000)]
 Metres = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
 Seconds = Annotated[float, Field(gt=0, le=1e6, allow_inf_nan=False)]
-ElementIndex = Annotated[int, Field(ge=0, le=10_000)]
 Point = tuple[Metres, Metres, Metres]
 
 
@@ -38,6 +35,11 @@ class FlightRequest(Schema):
     scene: dict[str, Any]
     element: int = Field(ge=0, le=10_000)
     frame: Frame | None = None
+
+
+class RegimeRequest(FlightRequest):
+    length: Seconds | None = None
+    speed: Seconds | None = None
 
 
 class FillingRequest(FlightRequest):
@@ -156,19 +158,18 @@ def lasting_scene(
         raise Refused([str(error)]) from None
 
 
-@router.get("/takes/{take_id}/regime/{quality}", response=Regime)
-def regime_of(
-    request: HttpRequest, take_id: int, quality: str, element: ElementIndex, length: Seconds, speed: Seconds
-) -> Regime:
-    """What decides the look of a source's liquid that is so large (m) and goes at a speed (m/s, as seen)."""
-    scene = scene_of(take_for(request, take_id))
-    source = scene.elements[element] if element < len(scene.elements) else None
-    if not isinstance(source, Source):
-        raise Refused(["that is no fill and no inflow; pick one whose liquid it is"])
-    down = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
-    made = source.made_of(scene.liquid.density)
-    voxel = scene.voxel_size(services.quality_of(quality))
-    return regime(made, length, speed / scene.time.time_scale, down, voxel)
+@router.post("/takes/{take_id}/regime/{quality}", response=Regime)
+def regime_of(request: HttpRequest, take_id: int, quality: str, wanted: RegimeRequest) -> Regime:
+    """What decides the look of a source's liquid, in a scene that need not be kept.
+
+    Of what the source itself does, or of a length (m) and a speed (m/s, as seen).
+    """
+    scene, files = _scene_with(request, take_id, wanted)
+    asked = (services.quality_of(quality), wanted.length, wanted.speed)
+    try:
+        return numbers(scene, files, wanted.element, *asked)
+    except (UnusableFile, SceneError) as error:
+        raise Refused([str(error)]) from None
 
 
 @router.post("/takes/{take_id}/standin", response=ShapeReply)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.test import SimpleTestCase
 
 from basin.scene.model import Substance
-from basin.stages.regime import regime
+from basin.stages.regime import landing, regime
 from tests.reference.tanks import G
 
 WATER = Substance(998.2, 1.0016e-3, 0.0, 1.0, 0.0728)
@@ -45,6 +45,8 @@ class Words(SimpleTestCase):
     def test_drops_splash_or_sink(self) -> None:
         """Milk and water drops of some mm at some m/s throw crowns, slower ones do not; syrup sinks."""
         self.assertIn("throws up a crown", self.said(WATER, 0.004, 3.0))
+        # Bhola & Chandra 1999: We 493.6, Re 11960, sqrt(We) Re^(1/4) / (4 sqrt 3) = 33.5
+        self.assertRegex(self.said(WATER, 0.004, 3.0), "about 3[34] drops")
         self.assertIn("sinks in", self.said(WATER, 0.004, 0.3))
         self.assertIn("sinks in", self.said(SYRUP, 0.02, 3.0))
 
@@ -52,6 +54,20 @@ class Words(SimpleTestCase):
         """Rayleigh 1878: a wave of 9.014 radii; a thread of 10 mm of water, 45 mm."""
         self.assertIn("one to every 45 mm", self.said(WATER, 0.010, 1.0))
         self.assertIn("does not fall into drops", self.said(SYRUP, 0.004, 1.0))
+
+    def test_threads_coil_where_they_land(self) -> None:
+        """Ribe 2004 by hand: honey of 0.005 m2/s, 6 mm across at 0.1 m/s; thin or short threads do not."""
+        honey = Substance(1400.0, 7.0, 0.0, 1.0, 0.06)
+        # weight (g U^3 / nu a^2)^(1/4) = 21.6, inertia (U^4 / nu a^2)^(1/3) = 13.0, viscosity U / H = 1 per second
+        self.assertIn("coils about 3 times", " ".join(regime(honey, 0.006, 0.1, G, 1e-3, 0.1).says))
+        for made, fall in ((honey, 0.03), (WATER, 0.1)):
+            self.assertNotIn("coils", " ".join(regime(made, 0.006, 0.1, G, 1e-3, fall).says))
+
+    def test_a_thick_thread_lands_slower(self) -> None:
+        """Without inertia v = v_H / cos^2(k s), k^2 = g v_H / 6 nu, of slowness v at s above the floor, by hand."""
+        self.assertAlmostEqual(landing(100.0, 0.6449, 5.0, G), 1.0, delta=0.02)
+        self.assertAlmostEqual(landing(1e-6, 1.0, 0.5, G), (1 + G) ** 0.5, delta=0.02)
+        self.assertAlmostEqual(landing(0.0, 1.0, 0.5, G), (1 + G) ** 0.5, delta=1e-9)
 
     def test_lengths_in_voxels_and_the_voxel_that_would_do(self) -> None:
         """Capillary length of water 2.727 mm (case C09); of a thread of 2 mm four voxels are of half a millimetre."""

@@ -81,13 +81,25 @@ class Asked(StudioCase):
 
     def test_the_numbers_behind_a_look(self) -> None:
         tap = {**TAP, "liquid": "water 20 C"}
-        Take.objects.update(scene={**self.scene, "elements": [*self.scene["elements"], tap]})
-        number = len(self.scene["elements"])
-        told = self.client.get(f"{self.base}/regime/final?element={number}&length=0.02&speed=3").json()
+        scene = {**self.scene, "elements": [*self.scene["elements"], tap]}
+        asked = {"scene": scene, "element": 1}
+        told = self.post(f"{self.base}/regime/final", {**asked, "length": 0.02, "speed": 3}).json()
         weber = next(n["value"] for n in told["numbers"] if n["name"] == "Weber")
         self.assertAlmostEqual(weber, 998.2 * 9 * 0.02 / 0.0727, delta=1.0)
         self.assertTrue(any("crown" in says for says in told["says"]))
-        wrong = self.client.get(f"{self.base}/regime/final?element=99&length=0.02&speed=3")
+        self.assertEqual(told["taken"], "")
+        # of what the tap does by itself: a fall of 0.3 m from 0.5 m/s, drawn out
+        told = self.post(f"{self.base}/regime/final", asked).json()
+        self.assertAlmostEqual(told["speed"], (0.25 + 2 * 9.80665 * 0.3) ** 0.5, delta=0.2)
+        self.assertAlmostEqual(told["length"], 0.06 * (0.5 / told["speed"]) ** 0.5, delta=0.002)
+        self.assertIn("meets Tub", told["taken"])
+        ball = {"kind": "fill", "name": "Ball", "shape": {"kind": "sphere", "radius": 0.02}, "liquid": "water 20 C"}
+        ball["pose"] = {"translation": [0.2, 0.27, 0.2]}
+        told = self.post(f"{self.base}/regime/final", {"scene": {**self.scene, "elements": [ball, tap]}, "element": 0})
+        # its lowest point falls a quarter of a metre to the floor of the domain
+        self.assertAlmostEqual(told.json()["speed"], (2 * 9.80665 * 0.25) ** 0.5, delta=0.15)
+        self.assertIn("meets the floor", told.json()["taken"])
+        wrong = self.post(f"{self.base}/regime/final", {**asked, "element": 0, "length": 0.02, "speed": 3})
         self.assertEqual(wrong.status_code, 422)
 
     def test_a_stand_in_and_a_backdrop(self) -> None:

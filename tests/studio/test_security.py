@@ -82,7 +82,7 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("post", "/api/takes/{take}/standin", {"element": 9, "triangles": 500}, 404, "editor"),
     ("get", "/api/takes/{take}/backdrop/1", None, 404, "viewer"),
     ("get", "/api/takes/{take}/lasting?action=1&seconds=2", None, 200, "viewer"),
-    ("get", "/api/takes/{take}/regime/draft?element=0&length=0.1&speed=1", None, 200, "viewer"),
+    ("post", "/api/takes/{take}/regime/draft", {"scene": {}, "element": 0}, 422, "viewer"),
     ("post", "/api/takes/{take}/rehearse", {"scene": {}, "session": "a"}, 422, "viewer"),
     ("delete", "/api/takes/{take}/rehearse?session=a", None, 200, "viewer"),
     ("get", "/api/takes/{take}/openings", None, 200, "viewer"),

@@ -17,7 +17,7 @@ from basin.geometry.distance import Distance
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import FlatOpening, MeshShape
 from basin.liquid.sources import InflowSource
-from basin.scene import Collider, Inflow, Scene
+from basin.scene import Collider, Fill, Inflow, Scene
 from basin.settings import value_at
 from basin.stages.assembly import distance_of, inflow_sources
 from basin.stages.files import SceneFiles, Shaped
@@ -113,6 +113,40 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
         litres_per_second=rate * 1000,
         litres=_litres(sources, scene, rate),
     )
+
+
+def falls(scene: Scene, files: SceneFiles, index: int, placed: np.ndarray, quality: str) -> tuple[float, str]:
+    """Speed (m/s of liquid time) at which a fill meets what is below it, and what that is; "" if it meets nothing.
+
+    Parameters
+    ----------
+    placed : (n, 3) points of it where it is put in, m
+    """
+    element, scale = scene.elements[index], scene.time.time_scale
+    assert isinstance(element, Fill)
+    start = 0.0 if element.start_frame is None else scene.time.shot_time(element.start_frame)
+    velocity, gravity = np.array(element.velocity), value_at(scene.liquid.gravity, start) * scale**2
+    if not velocity.any() and not gravity.any():
+        return 0.0, ""
+    way = velocity if velocity.any() else gravity
+    along = (placed - placed.mean(axis=0)) @ (way / np.linalg.norm(way))
+    front = placed.mean(axis=0) + float(along.max()) * way / np.linalg.norm(way)
+    dx = max(scene.voxel_size(quality), scene.voxel_size("draft"))
+    times = _moments(velocity, gravity, dx, np.array(scene.domain.size))
+    path = front + velocity * times[:, None] + 0.5 * gravity * times[:, None] ** 2
+    end, met, leaves = _meets(scene, files, path, times + start, dx)
+    for other in scene.of_kind(Fill):
+        if other is element or other.start_frame != element.start_frame:
+            continue
+        phi = (
+            kept_distance(other, scene, files, dx)
+            .at_time(0.0)
+            .placed_at(path[: end + 1], scene.placement(other).matrix(0.0))
+        )
+        wet = np.flatnonzero(phi <= 0)
+        if len(wet) and wet[0] < end:
+            end, met, leaves = int(wet[0]), other.name, False
+    return float(np.linalg.norm(velocity + gravity * times[end])) / scale, "" if leaves else met
 
 
 def _moments(velocity: np.ndarray, gravity: np.ndarray, dx: float, size: np.ndarray) -> np.ndarray:

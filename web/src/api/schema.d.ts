@@ -961,13 +961,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        get?: never;
+        put?: never;
         /**
          * Regime Of
-         * @description What decides the look of a source's liquid that is so large (m) and goes at a speed (m/s, as seen).
+         * @description What decides the look of a source's liquid, in a scene that need not be kept.
+         *
+         *     Of what the source itself does, or of a length (m) and a speed (m/s, as seen).
          */
-        get: operations["studio_productions_placing_api_regime_of"];
-        put?: never;
-        post?: never;
+        post: operations["studio_productions_placing_api_regime_of"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2007,7 +2009,7 @@ export interface components {
         };
         /**
          * Regime
-         * @description Numbers of a length (m) and a speed (m/s), and what is to be expected, in words.
+         * @description Numbers of a length (m) and a speed (m/s of liquid time), what is to be expected, and what they are of.
          */
         Regime: {
             /** Length */
@@ -2018,6 +2020,26 @@ export interface components {
             numbers: components["schemas"]["Number"][];
             /** Says */
             says: string[];
+            /**
+             * Taken
+             * @default
+             */
+            taken: string;
+        };
+        /** RegimeRequest */
+        RegimeRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** Element */
+            element: number;
+            /** Frame */
+            frame?: number | null;
+            /** Length */
+            length?: number | null;
+            /** Speed */
+            speed?: number | null;
         };
         /** ShapeReply */
         ShapeReply: {
@@ -3496,11 +3518,7 @@ export interface operations {
     };
     studio_productions_placing_api_regime_of: {
         parameters: {
-            query: {
-                element: number;
-                length: number;
-                speed: number;
-            };
+            query?: never;
             header?: never;
             path: {
                 take_id: number;
@@ -3508,7 +3526,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegimeRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

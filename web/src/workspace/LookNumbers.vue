@@ -13,26 +13,33 @@ const length = ref<number | null>(null)
 const speed = ref<number | null>(null)
 const told = ref<Schemas['Regime'] | null>(null)
 const problems = ref<Said[]>([])
+let asked = 0
 
+/** Of the scene as it is on the page; what was asked before the newest question is not shown. */
 async function ask() {
-  if (!length.value || !speed.value) return
+  const mine = ++asked
   const { data, error } = await client
-    .GET('/api/takes/{take_id}/regime/{quality}', {
-      params: {
-        path: { take_id: props.take, quality: props.quality },
-        query: { element: props.element, length: length.value, speed: speed.value },
+    .POST('/api/takes/{take_id}/regime/{quality}', {
+      params: { path: { take_id: props.take, quality: props.quality } },
+      body: {
+        scene: props.scene,
+        element: props.element,
+        length: length.value,
+        speed: speed.value,
+        frame: null,
       },
     })
     .catch((error: unknown) => ({ data: undefined, error }))
+  if (mine !== asked) return
   problems.value = data ? [] : problemsOf(error)
   told.value = data ?? null
 }
-watch([() => props.element, () => props.quality, length, speed], ask)
-// what is kept of the scene is what the server knows
 watch(
-  () => props.scene,
-  () => setTimeout(ask, 800),
+  () => props.element,
+  () => (length.value = speed.value = told.value = null),
 )
+watch([() => props.scene, () => props.element, () => props.quality, length, speed], ask, { immediate: true })
+const round = (value?: number) => (value === undefined ? null : +value.toPrecision(3))
 const shown = (value: number | null) => (value === null ? '–' : String(+value.toPrecision(3)))
 </script>
 
@@ -41,10 +48,25 @@ const shown = (value: number | null) => (value === null ? '–' : String(+value.
     <h3>Numbers behind the look</h3>
     <div class="pair">
       <label title="Of a drop, a stream, a film: what you look at">Something so thick</label>
-      <NumberField label="So thick" unit="m" :value="length" nullable @keep="(v) => (length = v)" />
+      <NumberField
+        label="So thick"
+        unit="m"
+        :value="length ?? round(told?.length)"
+        nullable
+        @keep="(v) => (length = v)"
+      />
       <label>that goes</label>
-      <NumberField label="So fast" unit="m/s" :value="speed" nullable @keep="(v) => (speed = v)" />
+      <NumberField
+        label="So fast"
+        unit="m/s"
+        :value="speed ?? round(told?.speed)"
+        nullable
+        @keep="(v) => (speed = v)"
+      />
     </div>
+    <p v-if="told?.taken" class="dim">
+      Of {{ told.taken }}. Type others; an emptied field takes its own again.
+    </p>
     <SaidList :items="problems" bad />
     <template v-if="told">
       <table>
@@ -78,7 +100,7 @@ td {
 td.n {
   text-align: right;
 }
-td.dim {
+.dim {
   font-size: 11px;
   white-space: normal;
 }
