@@ -111,11 +111,11 @@ def _roughly() -> AbstractContextManager:
     return mock.patch.object(viscosity.Viscous, "damp", lambda self, flow, *_, **__: damp(self, flow, 0.05))
 
 
-def _plain_mean(particles: Any, column: int, tiling: Any, tiles: Any, like: Any, hidden: Any) -> Any:
+def _plain_mean(particles: Any, value: Any, tiling: Any, tiles: Any, like: Any, hidden: Any) -> Any:
     """The mean of viscosities, not of what gives."""
     held = levelset.density(particles, tiling, tiles, hidden)
     weighed = particles.copy()
-    weighed.record[:, M] *= particles.carried[:, column]
+    weighed.record[:, M] *= value
     return levelset.density(weighed, tiling, tiles, hidden) / np.maximum(held, np.float32(1e-6))
 
 

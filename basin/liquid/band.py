@@ -106,10 +106,12 @@ class MadeOf:
     ----------
     source : uint16 (t + 1,), the source that most of a tile's particles are of
     carried : float32 (t + 1, w), what they carry in the mean
+    born : float32 (t + 1,), liquid seconds, in the mean
     """
 
     source: np.ndarray
     carried: np.ndarray
+    born: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -331,7 +333,7 @@ def _particles_at(
     fresh.velocity[:], fresh.affine[:] = _flow_at(at, *velocity, tiles.where)
     fresh.id[:] = new_ids(births.next_id, len(fresh))
     row = tiles.where[tuple((np.floor(at).astype(int) // 8 + 1).T)]
-    fresh.source[:], fresh.carried[:] = like.source[row], like.carried[row]
+    fresh.source[:], fresh.carried[:], fresh.born[:] = like.source[row], like.carried[row], like.born[row]
     return fresh
 
 
@@ -395,12 +397,13 @@ def exchanged(
 
 
 @kernel(parallel=True)
-def _means(start, row, source, kinds, carried, usual, mean):
+def _means(start, row, source, kinds, carried, born, usual, mean, birth):
     for t in prange(row.shape[0]):
         r, n = row[t], start[t + 1] - start[t]
         count = np.zeros(kinds, np.int64)
         for p in range(start[t], start[t + 1]):
             count[source[p]] += 1
+            birth[r] += born[p] / n
             for d in range(carried.shape[1]):
                 mean[r, d] += carried[p, d]
         usual[r] = np.argmax(count)
@@ -411,23 +414,28 @@ def _means(start, row, source, kinds, carried, usual, mean):
 def made_of(particles: Particles, tiling: Tiling, tiles: Tiles) -> MadeOf:
     """What sorted particles are, tile by tile; tiles without any are like a neighbour, or like the whole."""
     found = MadeOf(
-        np.zeros(len(tiles) + 1, np.uint16), np.zeros((len(tiles) + 1, particles.carried.shape[1]), np.float32)
+        np.zeros(len(tiles) + 1, np.uint16),
+        np.zeros((len(tiles) + 1, particles.carried.shape[1]), np.float32),
+        np.zeros(len(tiles) + 1, np.float32),
     )
     if len(particles) == 0:
         return found
     row = tiles.rows(tiling.number)
     kinds = int(particles.source.max()) + 1
-    _means(tiling.start, row, particles.source, kinds, particles.carried, found.source, found.carried)
+    means = found.source, found.carried, found.born
+    _means(tiling.start, row, particles.source, kinds, particles.carried, particles.born, *means)
     known = np.zeros(len(tiles) + 1, bool)
     known[row] = True
     place = tiles.first[1:] // 8 + 1
     for step in np.vstack([np.eye(3, dtype=int), -np.eye(3, dtype=int)]):
         beside = tiles.where[tuple((place + step).T)]
         fresh = np.flatnonzero(~known[1:] & known[beside]) + 1
-        found.source[fresh], found.carried[fresh] = found.source[beside[fresh - 1]], found.carried[beside[fresh - 1]]
+        for values in means:
+            values[fresh] = values[beside[fresh - 1]]
         known[fresh] = True
     found.source[~known] = np.bincount(particles.source).argmax()
     found.carried[~known] = particles.carried.mean(axis=0, dtype=np.float64)
+    found.born[~known] = particles.born.mean(dtype=np.float64)
     return found
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import model_validator
@@ -11,6 +11,28 @@ from basin.settings import Curve, Part, Vec3, setting
 
 WATER = 998.2  # kg/m3, at 20 degrees Celsius
 LEAST_BAND = 3.0  # voxels: the level set tells distances only so far
+
+
+class Thickening(Part):
+    """How thick liquid is at an age or a mark."""
+
+    at: float = setting(
+        0.0,
+        group="Thickening",
+        slider=(0, 10),
+        label="Age or mark",
+        meaning="Seconds since it came, or the mark that it carries.",
+    )
+    times: float = setting(
+        1.0,
+        group="Thickening",
+        gt=0,
+        le=1e6,
+        slider=(0.01, 100),
+        scale="log",
+        label="As thick",
+        meaning="How many times as thick it is there.",
+    )
 
 
 class LiquidSettings(Part):
@@ -77,6 +99,19 @@ class LiquidSettings(Part):
         slider=(0.01, 100),
         scale="log",
         meaning="All viscosities and yield stresses are multiplied by it: thin on its way up, thick on its way down.",
+    )
+    thickens_with: Literal["nothing", "age", "mark"] = setting(
+        "nothing",
+        group="Behaviour",
+        meaning="What else makes it thicker or thinner: how long it is there (it cools, it sets), or the mark that "
+        "its sources gave it, in whatever unit: a temperature, a share of water.",
+    )
+    thickenings: list[Thickening] = setting(
+        factory=list,
+        group="Behaviour",
+        control="list",
+        when={"thickens_with": ["age", "mark"]},
+        meaning="How many times as thick it is at which age or mark; between two of them evenly by ratio.",
     )
     flip_share: float = setting(
         0.0,

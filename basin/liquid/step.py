@@ -49,7 +49,8 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Cells, Tiling, cells_at_walls, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-19"
+ALGORITHM = "liquid-20"
+THICK = ("viscosity", "yield_stress")  # go by how thick liquid is at a moment
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
 MOST_HALVINGS = 4
@@ -342,22 +343,32 @@ class Liquid:
 
     def _viscosity(self, time: float) -> np.ndarray:
         """Of every particle, voxels^2/s."""
-        w, column = self.world, self.world.carried.at("viscosity").start
-        return np.asarray(self.state.particles.carried[:, column] * w.thickness_at(time) / np.float32(w.layout.dx**2))
+        value = self._carries("viscosity", self.state.particles, time)
+        return np.asarray(value / np.float32(self.world.layout.dx**2))
+
+    def _carries(self, name: str, what: Particles | MadeOf, time: float) -> np.ndarray:
+        """What particles, or tiles, carry of a name as it acts at a moment: as thick as they are then."""
+        w = self.world
+        value = what.carried[:, w.carried.at(name).start]
+        return value * w.thickness.of(what, w.carried, time, w.time_scale) if name in THICK else value
+
+    def _at_cells(self, m: Moment, name: str, mean: Callable[..., np.ndarray] = viscosity.mean_at_cells) -> np.ndarray:
+        """What particles carry of a name as it acts, at cells' centres."""
+        assert m.made_of is not None
+        value, like = (self._carries(name, what, m.time) for what in (self.state.particles, m.made_of))
+        return mean(self.state.particles, value, m.tiling, m.tiles, like, m.hidden)
 
     def _surface(self, m: Moment, tally: Tally) -> pressure.Surface:
         """The free surface as the pressure meets it."""
         w, dx = self.world, self.world.layout.dx
         if "surface_tension" not in w.carried or m.reflects or w.tension == 0.0:
             return pressure.Surface(m.phi)
-        assert m.made_of is not None
         stiff = w.tension * m.dt**2 / dx**3
         softening = tension.Softening.of(stiff)
         tally.tensed(softening.width, softening.share)
         bent = tension.curvature(m.phi, m.solids, m.before, tension.creep(stiff) / m.dt)
         bent = tension.softened(bent, softening, m.solids)
-        column = w.carried.at("surface_tension").start
-        pull = viscosity.mean_at_cells(self.state.particles, column, m.tiling, m.tiles, m.made_of, m.hidden)
+        pull = self._at_cells(m, "surface_tension")
         return pressure.Surface(m.phi, np.float32(softening.share * m.acting / dx**3) * pull * bent)
 
     def _project(self, m: Moment, tally: Tally) -> None:
@@ -380,20 +391,14 @@ class Liquid:
 
     def _damp(self, m: Moment, tally: Tally) -> None:
         """Let viscosity act, and make what it leaves free of divergence again."""
-        w, particles = self.world, self.state.particles
+        w = self.world
         if "viscosity" not in w.carried:
             return
-        assert m.made_of is not None
         with tally.clocked("viscosity"):
-            column = w.carried.at("viscosity").start
-            where, nu_edge = (m.tiling, m.tiles, m.made_of, m.hidden), viscosity.AS_CELLS
-            nu = w.thickness_at(m.time) * viscosity.at_cells(particles, column, *where)
+            nu, nu_edge = self._at_cells(m, "viscosity", viscosity.at_cells), viscosity.AS_CELLS
             if "yield_stress" in w.carried:
-                columns = w.carried.at("yield_stress", "flow_index")
-                stress, index = (
-                    viscosity.mean_at_cells(particles, n, *where) for n in range(columns.start, columns.stop)
-                )
-                nu, nu_edge = yielding.apparent(nu, w.thickness_at(m.time) * stress, index, m.before, m.mass, m.contact)
+                stress, index = self._at_cells(m, "yield_stress"), self._at_cells(m, "flow_index")
+                nu, nu_edge = yielding.apparent(nu, stress, index, m.before, m.mass, m.contact)
                 nu_edge /= np.float32(w.layout.dx**2)
             m.nu = nu / w.layout.dx**2
             m.velocity, m.valid = extrapolation.at_rim(m.velocity, m.before, m.valid, m.mass, m.tiles)

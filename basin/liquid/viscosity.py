@@ -30,7 +30,6 @@ from basin.grid.fractions import SLIT
 from basin.grid.tiles import Tiles, all_zero, load, none_below
 from basin.kernels import kernel, shared
 from basin.liquid import levelset
-from basin.liquid.band import MadeOf
 from basin.liquid.coarser import Cycle
 from basin.liquid.levelset import LEAST_ROOM
 from basin.liquid.particles import M, Particles
@@ -72,34 +71,33 @@ class Damped:
 
 
 def at_cells(
-    particles: Particles, column: int, tiling: Tiling, tiles: Tiles, like: MadeOf, hidden: np.ndarray
+    particles: Particles, value: np.ndarray, tiling: Tiling, tiles: Tiles, like: np.ndarray, hidden: np.ndarray
 ) -> np.ndarray:
-    """Kinematic viscosity at cells' centres, of the unit that particles carry: the harmonic mean of those about them.
+    """Kinematic viscosity at cells' centres, of the unit of the particles': the harmonic mean of those about them.
 
     Layers of unlike liquids that shear share their stress, so what gives, the inverse, is what adds up; the plain mean
     would make the thick one too thick by most of a voxel. For the parameters see `mean_at_cells`.
     """
-    return mean_at_cells(particles, column, tiling, tiles, like, hidden, harmonic=True)
+    return mean_at_cells(particles, value, tiling, tiles, like, hidden, harmonic=True)
 
 
 def mean_at_cells(
     particles: Particles,
-    column: int,
+    value: np.ndarray,
     tiling: Tiling,
     tiles: Tiles,
-    like: MadeOf,
+    like: np.ndarray,
     hidden: np.ndarray,
     harmonic: bool = False,
 ) -> np.ndarray:
-    """What particles carry at cells' centres: the mean of those about them by volume.
+    """What particles are at cells' centres: the mean of those about them by volume.
 
     Parameters
     ----------
-    column : of `particles.carried`
-    like : what the tiles' particles are, for cells that none is near
+    value : float32 (n,), of each particle
+    like : float32 (t + 1,), the same of tiles, for cells that no particle is near
     """
-    value = particles.carried[:, column]
-    field = np.broadcast_to(like.carried[:, column, None, None, None], tiles.field().shape).copy()
+    field = np.broadcast_to(like[:, None, None, None], tiles.field().shape).copy()
     if len(particles) == 0 or value.min() == value.max():
         return field
     held = levelset.density(particles, tiling, tiles, hidden)

@@ -21,9 +21,10 @@ from basin.liquid.settings import WATER
 from basin.liquid.solids import NEUTRAL, Body, Touch
 from basin.liquid.swing import Swing
 from basin.liquid.tension import SHARP
+from basin.liquid.thickness import Thickness
 from basin.liquid.timestep import Limits
 from basin.liquid.viscosity import TOLERANCE, Damped
-from basin.settings import Curve, value_at
+from basin.settings import Curve
 
 
 class LiquidFailure(RuntimeError):
@@ -49,7 +50,7 @@ class LiquidWorld:
     carried : what each particle carries along
     texture_clock : frames after which a rest position is renewed; 0 if none are carried
     density : kg/m3
-    thickness : of which viscosities and yield stresses are multiples, or its keys over shot time
+    thickness : of which viscosities and yield stresses are multiples
     tension : largest of any source, over the density, m3/s2
     walls : how liquid meets closed walls
     particles_most : particles from which on inflows hold back
@@ -78,7 +79,7 @@ class LiquidWorld:
     carried: Carried = field(default_factory=Carried)
     texture_clock: int = 0
     density: float = WATER
-    thickness: float | Curve = 1.0
+    thickness: Thickness = field(default_factory=Thickness)
     particles_most: int | None = None
     tension: float = 0.0
     walls: Touch = NEUTRAL
@@ -86,10 +87,6 @@ class LiquidWorld:
     def gravity_at(self, shot_time: float) -> np.ndarray:
         """Acceleration of free fall (3,), m per liquid second squared."""
         return self.gravity if self.gravity_keys is None else self.gravity_keys.at(shot_time)
-
-    def thickness_at(self, shot_time: float) -> np.float32:
-        """What viscosities and yield stresses are multiplied by."""
-        return np.float32(max(float(value_at(self.thickness, shot_time)[0]), 0.0))
 
     @property
     def limits(self) -> Limits:

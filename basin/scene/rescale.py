@@ -44,6 +44,9 @@ def rescaled(scene: Scene, factor: float, alike: bool = False) -> Scene:
     frames = round((time.last - time.first) * factor**0.5)
     document["time"] = {**time.model_dump(mode="json"), "last": time.first + max(frames, 1)}
     document["deliveries"] = [d.model_dump(mode="json") for d in scene.deliveries]
+    if scene.liquid.thickens_with == "age":
+        for point in document["liquid"]["thickenings"]:
+            point["at"] = float(f"{point['at'] * factor**0.5:.9g}")
     for n, element in enumerate(scene.elements):
         made = document["elements"][n]
         if alike and isinstance(element, Source):

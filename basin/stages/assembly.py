@@ -30,6 +30,7 @@ from basin.liquid.paint import Picture
 from basin.liquid.solids import Body, Touch
 from basin.liquid.sources import DrainZone, FillSource, InflowSource
 from basin.liquid.step import LONGEST_MOVE
+from basin.liquid.thickness import Thickness
 from basin.liquid.thin import THICKNESS
 from basin.liquid.world import LiquidWorld
 from basin.scene import Advice, Collider, Drain, Fill, Force, Inflow, Remedy, Scene, SceneError
@@ -567,7 +568,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         discard=scene.domain.discard / dx,
         gravity=value_at(settings.gravity, 0.0),
         gravity_keys=settings.gravity if isinstance(settings.gravity, Curve) else None,
-        thickness=settings.thickness,
+        thickness=Thickness(settings.thickness, settings.thickens_with, settings.thickenings),
         particles_per_cell=settings.particles_per_cell,
         band=settings.band,
         flip_share=settings.flip_share,

@@ -58,7 +58,8 @@ def birth_span(element: Fill | Inflow, scene: Scene) -> tuple[float, float]:
 
 
 def _painted(scene: Scene) -> bool:
-    return any(source.painted() for source in scene.of_kind(Source))
+    by_mark = scene.liquid.thickens_with == "mark"
+    return by_mark or any(source.painted() for source in scene.of_kind(Source))
 
 
 def _paint(element: Fill | Inflow, scene: Scene, files: SceneFiles) -> Values:

@@ -354,7 +354,8 @@ class Sources(SimpleTestCase):
         made = liquid(0.05, (0.8, 0.8, 0.8), self.scene(4.0, 1.0)["elements"], density=1.0)
         p, tiling = sorted_particles(made.state.particles, made.world.layout)
         tiles = tiling.surroundings(4)
-        field = at_cells(p, 0, tiling, tiles, made_of(p, tiling, tiles), EVERYTHING_SEEN)
+        like = made_of(p, tiling, tiles).carried[:, 0]
+        field = at_cells(p, p.carried[:, 0], tiling, tiles, like, EVERYTHING_SEEN)
         line = tiles.dense(field)[PAD : PAD + 16, PAD + 1, PAD + 4]
         np.testing.assert_allclose(line[:6], 4.0, rtol=1e-5)
         np.testing.assert_allclose(line[10:], 1.0, rtol=1e-5)
@@ -416,6 +417,42 @@ class Sources(SimpleTestCase):
         self.assertNotEqual(before[3], after[3])
         with self.assertRaisesRegex(SceneError, "thinner"):
             parse_scene(self.scene(1.0, thickness=-1.0))
+
+    def test_by_age_as_by_keys_and_by_mark_as_by_viscosity(self) -> None:
+        """All liquid is as old as the shot: thick by age is thick by keys; marks make of one liquid two unlike ones."""
+
+        def end(*viscosity: float, marks: tuple[float, ...] = (0.0, 0.0), **more: Any) -> float:
+            scene = self.scene(*viscosity, **more)
+            scene["elements"][1]["velocity"] = [-2.0, 0.0, 0.0]
+            for element, mark in zip(scene["elements"], marks, strict=True):
+                element |= {"mark": mark, "colour": [0.1 + mark / 1000, 0.2, 0.3]}
+            with tempfile.TemporaryDirectory() as name:
+                cache = Cache(Path(name))
+                list(run(parse_scene(scene), Path(name), cache, stages=("liquid",)))
+                return float(np.linalg.norm(cache.stage("liquid").frame(3)["velocity"], axis=1).mean())
+
+        points = [{"at": 0.1, "times": 9.0}, {"at": 0.0, "times": 1.0}]  # in any order
+        times = np.linspace(0.0, 0.1, 40)
+        keys = [{"time": float(t), "value": float(9.0 ** (t / 0.1)), "segment": "linear"} for t in times]
+        aged, keyed = (
+            end(10.0, 10.0, thickens_with="age", thickenings=points),
+            end(10.0, 10.0, thickness={"keys": keys}),
+        )
+        plain = end(10.0, 10.0)
+        self.assertGreater(plain - aged, 0.01)
+        self.assertAlmostEqual(aged, keyed, delta=0.02 * (plain - aged))
+        warm = [{"at": 20.0, "times": 1.0}, {"at": 80.0, "times": 1 / 16}]
+        marked = end(32.0, 32.0, marks=(20.0, 50.0), thickens_with="mark", thickenings=warm)  # a quarter, half way
+        unlike = end(32.0, 8.0, marks=(20.0, 50.0))
+        self.assertAlmostEqual(marked, unlike, delta=0.02 * (marked - end(32.0, 32.0)))
+
+    def test_what_comes_up_from_below_a_band_is_as_old_as_what_is_about_it(self) -> None:
+        made = liquid(0.05, (0.8, 0.8, 0.8), self.scene(4.0, 1.0)["elements"], density=1.0)
+        p, tiling = sorted_particles(made.state.particles, made.world.layout)
+        p.born[:] = np.where(p.source == 0, 1.0, 3.0)
+        found = made_of(p, tiling, tiling.surroundings(4)).born
+        self.assertTrue((found[1:] > 0.999).all() and (found[1:] < 3.001).all())
+        self.assertGreater(float(np.ptp(found[1:])), 1.0)
 
     def test_yield_is_carried_where_a_source_has_any(self) -> None:
         parts = self.scene(0.0, 0.0)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from basin.liquid.thickness import Thickness
 from basin.scene import Inflow, Scene, SceneError
-from basin.scene.model import Fill, Source
+from basin.scene.model import Fill, Source, Substance
 from basin.settings import value_at
 from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.gestures.flight import falls, flight
@@ -16,12 +17,16 @@ from basin.stages.regime import Regime, landing, regime
 
 @dataclass(frozen=True)
 class Taken:
-    """A length (m), a speed (m/s of liquid time), what they are of, and how far a stream has fallen (m) by then."""
+    """A length (m), a speed (m/s of liquid time), what they are of, and how far a stream has fallen (m) by then.
+
+    `age` is how long it is there then, in shot seconds.
+    """
 
     length: float
     speed: float
     of: str
     fall: float | None = None
+    age: float = 0.0
 
 
 def numbers(
@@ -48,7 +53,6 @@ def numbers(
     if not isinstance(source, Source):
         raise SceneError(["that is no fill and no inflow; pick one whose liquid it is"])
     down = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
-    made = source.made_of(scene.liquid.density)
     taken = None
     if length is None or speed is None:
         found = _of_stream if isinstance(source, Inflow) else _of_fill
@@ -59,9 +63,19 @@ def numbers(
         taken = Taken(length, speed / scene.time.time_scale, "")
     elif length is not None or speed is not None:
         given = taken.speed if speed is None else speed / scene.time.time_scale
-        taken = Taken(taken.length if length is None else length, given, "", taken.fall)
+        taken = Taken(taken.length if length is None else length, given, "", taken.fall, taken.age)
+    made = _as_thick(source, scene, taken.age)
     told = regime(made, taken.length, taken.speed, down, scene.voxel_size(quality), taken.fall)
     return Regime(told.length, told.speed * scene.time.time_scale, told.numbers, told.says, taken.of)
+
+
+def _as_thick(source: Source, scene: Scene, age: float) -> Substance:
+    """A source's liquid as thick as it is at an age (shot seconds)."""
+    made, liquid = source.made_of(scene.liquid.density), scene.liquid
+    start = max(getattr(source, "start", 0.0), 0.0)
+    thick = Thickness(liquid.thickness, liquid.thickens_with, liquid.thickenings)
+    times = float(thick.at(start + age, np.float32(age if liquid.thickens_with == "age" else source.mark)))
+    return replace(made, viscosity=made.viscosity * times, yield_stress=made.yield_stress * times)
 
 
 def _of_stream(scene: Scene, files: SceneFiles, index: int, quality: str) -> Taken | None:
@@ -73,15 +87,14 @@ def _of_stream(scene: Scene, files: SceneFiles, index: int, quality: str) -> Tak
         return None
     scale = scene.time.time_scale
     fall = max(way.path[0][1] - way.path[-1][1], 0.0)
-    made = element.made_of(scene.liquid.density)
+    made = _as_thick(element, scene, way.times[-1])
     down = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
-    factor = float(value_at(scene.liquid.thickness, way.time)[0])
-    braked = landing(factor * made.viscosity / made.density, way.leaving / scale, fall, down)
+    braked = landing(made.viscosity / made.density, way.leaving / scale, fall, down)
     free = landing(0.0, way.leaving / scale, fall, down)
     speed = way.speed / scale * braked / max(free, 1e-12)
     width = way.width * float(np.sqrt(way.speed / scale / max(speed, 1e-12)))
     where = f"its stream where it meets {way.met}" if way.met else "its stream where it leaves the domain"
-    return Taken(width, speed, where, fall)
+    return Taken(width, speed, where, fall, way.times[-1])
 
 
 def _of_fill(scene: Scene, files: SceneFiles, index: int, quality: str) -> Taken | None:
