@@ -128,7 +128,7 @@ def write(rows: dict[Key, Row], plain: dict[Key, float]) -> None:
 
 def main() -> None:
     """Measure all of them."""
-    starts, shots = sorted((ROOT / "starts").glob("*/scene.json")), sorted((ROOT / "scenes").glob("TM0*.json"))
+    starts, shots = sorted((ROOT / "starts").glob("*/scene.json")), sorted((ROOT / "scenes").glob("TM0??.json"))
     only = sys.argv[sys.argv.index("--only") + 1] if "--only" in sys.argv else ""
     asked = ["draft", *(["proof"] if "--proof" in sys.argv else [])]
     rows = kept_rows() if only else {}

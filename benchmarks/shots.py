@@ -201,7 +201,11 @@ def main() -> int:
     """Measure and renew the page."""
     qualities = ["draft", *(["proof"] if "--proof" in sys.argv else [])]
     only = sys.argv[sys.argv.index("--only") + 1] if "--only" in sys.argv else ""
-    files = [f for f in sorted(SHOTS.glob("*.json")) if f.stem[:2] == "TM" or "--stress" in sys.argv or only]
+    files = [
+        f
+        for f in sorted(SHOTS.glob("*.json"))
+        if "." not in f.stem and (f.stem[:2] == "TM" or "--stress" in sys.argv or only)
+    ]
     head, rest = PAGE.read_text(encoding="utf-8").split(BEGIN)
     kept, tail = rest.split(END)
     old = {tuple(x.strip() for x in line.split("|")[1:3]): line for line in kept.splitlines() if line[:3] == "| T"}

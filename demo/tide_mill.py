@@ -5,6 +5,7 @@ A small pottery in an old tide mill on an estuary; every name, shape and number 
 
 from __future__ import annotations
 
+import copy
 import json
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,7 @@ from basin.scene import parse_scene
 
 HERE = Path(__file__).resolve().parent / "scenes"
 PRODUCTION = "Tide Mill"
-SHOTS = ("TM010 Glaze pour", "TM020 Sluice release", "TM030 Rain barrel")
+SHOTS = ("TM010 Glaze pour", "TM020 Sluice release", "TM030 Rain barrel", "TM034 Slip bottle")
 
 
 def extrusion(profile: list[tuple[float, float]], width: float) -> TriangleMesh:
@@ -76,17 +77,27 @@ def post() -> TriangleMesh:
     return lathe_mesh(np.array(profile, dtype=float), 28, closed_loop=False)
 
 
+DISH = [(0.067, -0.002), (0.064, -0.007), (0.055, -0.012), (0.03, -0.0145), (0.0, -0.015)]
+
+
 def barrel() -> TriangleMesh:
-    """A bellied barrel without lid."""
-    outside = [(0.40, 0.0), (0.45, 0.22), (0.47, 0.45), (0.45, 0.70), (0.41, 0.90)]
-    inside = [(r - 0.073, max(h, 0.08)) for r, h in reversed(outside)]
-    return lathe_mesh(np.array([(0, 0), *outside, *inside, (0, 0.08)]), 56, closed_loop=False)
+    """A bellied barrel; its lid, at the origin's height, is turned into a shallow dish where rain stands."""
+    outside = [(0.40, -0.9), (0.45, -0.68), (0.47, -0.45), (0.45, -0.20), (0.41, 0.0), (0.4, 0.006)]
+    lid = [
+        (0.385, 0.006),
+        (0.383, -0.006),
+        (0.085, -0.006),
+        (0.081, 0.0),
+        (0.077, 0.003),
+        (0.072, 0.003),
+        (0.069, 0.001),
+    ]
+    return lathe_mesh(np.array([(0, -0.9), *outside, *lid, *DISH]), 96, closed_loop=False)
 
 
 def barrel_water() -> TriangleMesh:
-    """What fills the barrel to a hand below its rim."""
-    profile = [(0, 0.08), (0.344, 0.08), (0.376, 0.22), (0.396, 0.45), (0.376, 0.70), (0.358, 0.80), (0, 0.80)]
-    return lathe_mesh(np.array(profile, dtype=float), 56, closed_loop=False)
+    """What stands in the lid's dish."""
+    return lathe_mesh(np.array([*DISH[::-1], (0.0665, -0.004), (0.0, -0.004)]), 96, closed_loop=False)
 
 
 def slip() -> TriangleMesh:
@@ -128,6 +139,48 @@ def glaze() -> TriangleMesh:
     profile = np.column_stack([0.055 * np.sin(turn), -0.055 * np.cos(turn)])
     profile[0, 0] = 0.0
     return lathe_mesh(np.array([*profile, (0.0, 0.0)]), 48, closed_loop=False)
+
+
+BELLY, NECK, WALL = 0.026, 0.0085, 0.004  # inner radii of the slip bottle, and its wall
+
+
+def bottle() -> TriangleMesh:
+    """A stoneware bottle; the middle of its lip is the origin."""
+    inside = [
+        (NECK, 0.0),
+        (NECK, -0.03),
+        (0.013, -0.043),
+        (0.022, -0.053),
+        (BELLY, -0.065),
+        (BELLY, -0.14),
+        (0.0, -0.141),
+    ]
+    outside = [(r + WALL if r else 0.0, h - (0.0 if r else WALL)) for r, h in reversed(inside)]
+    outside[1] = (BELLY + WALL, -0.145)
+    rim = [(NECK + 0.003, 0.002), (NECK + 0.001, 0.002)]
+    return lathe_mesh(np.array([*outside, *rim, *inside]), 64, closed_loop=False)
+
+
+def bottle_slip() -> TriangleMesh:
+    """What fills the bottle to its shoulder."""
+    return lathe_mesh(
+        np.array([(0, -0.141), (BELLY, -0.14), (BELLY, -0.065), (0.024, -0.058), (0, -0.058)]), 64, closed_loop=False
+    )
+
+
+def pot() -> TriangleMesh:
+    """A hand-sized lidded pot with a knob."""
+    body = [(0.0, 0.0), (0.026, 0.0), (0.027, 0.004), (0.036, 0.022), (0.039, 0.038), (0.035, 0.053), (0.026, 0.063)]
+    lid = [
+        (0.0265, 0.066),
+        (0.015, 0.071),
+        (0.0055, 0.0735),
+        (0.0055, 0.077),
+        (0.009, 0.0815),
+        (0.007, 0.0865),
+        (0.0, 0.088),
+    ]
+    return lathe_mesh(np.array([*body, *lid]), 72, closed_loop=False)
 
 
 def board() -> TriangleMesh:
@@ -178,9 +231,9 @@ def scenes() -> dict[str, dict[str, Any]]:
             "walls": dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open"),
         },
         "liquid": {"voxel_size": 0.003, "density": 1500.0},
-        "quality": {"draft": 2, "proof": 1.4},
+        "quality": {"draft": 1.5, "proof": 1.25},
         "surface": {
-            "filters": [{"does": "gaussian", "width": 0.6}],
+            "filters": [{"does": "gaussian", "width": 0.8}, {"does": "curvature", "width": 1.0}],
             "colliders": "remove",
             "gap": -0.2,
         },
@@ -189,12 +242,13 @@ def scenes() -> dict[str, dict[str, Any]]:
         "elements": [
             {
                 **mesh_element("fill", "Glaze", "glaze", translation=[-0.06, 0.22, 0.0]),
-                "viscosity": 9.0,
+                "viscosity": 5.0,
+                "surface_tension": 0.05,
                 "colour": [0.2, 0.34, 0.3],
             },
-            mesh_element("collider", "Bowl", "bowl"),
-            mesh_element("collider", "Banding wheel", "wheel"),
-            {**mesh_element("collider", "Ladle", "ladle"), "pose": ladle_pose},
+            {**mesh_element("collider", "Bowl", "bowl"), "contact_angle": 25.0},
+            {**mesh_element("collider", "Banding wheel", "wheel"), "contact_angle": 25.0},
+            {**mesh_element("collider", "Ladle", "ladle"), "pose": ladle_pose, "contact_angle": 25.0},
         ],
     }
     lift = [{"time": 0.25, "value": [0.0, 1.02, 0.0]}, {"time": 1.1, "value": [0.0, 1.62, 0.0]}]
@@ -220,13 +274,18 @@ def scenes() -> dict[str, dict[str, Any]]:
     rain = {
         "format": "zinc-scene/1",
         "name": SHOTS[2],
-        "time": {"first": 1, "last": 96, "fps": 24, "time_scale": 0.25},
-        "domain": {"low": [-0.65, -0.05, -0.65], "size": [1.3, 1.7, 1.3], "walls": {"y_min": "closed"}},
-        "liquid": {"voxel_size": 0.009, "flip_share": 0.9},
+        "time": {"first": 1, "last": 96, "fps": 24, "time_scale": 0.08},
+        "domain": {
+            "low": [-0.085, -0.02, -0.085],
+            "size": [0.17, 0.115, 0.17],
+            "walls": dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open"),
+        },
+        "liquid": {"voxel_size": 0.0009},
+        "quality": {"draft": 1.7, "proof": 1.3},
         "surface": {
             "filters": [
                 {"does": "gaussian", "width": 0.7},
-                {"does": "curvature", "width": 2.5, "mask": {"kind": "thickness", "full": 0.08, "none": 0.02}},
+                {"does": "curvature", "width": 1.5, "mask": {"kind": "thickness", "full": 0.009, "none": 0.003}},
             ],
             "colliders": "remove",
             "gap": -0.2,
@@ -237,26 +296,73 @@ def scenes() -> dict[str, dict[str, Any]]:
             {"name": "level set", "format": "vdb", "unit": "cm", "step": 4},
             {"name": "from above", "format": "exr", "step": 4},
         ],
-        "camera": {"eye": [1.7, 1.75, 2.1], "target": [0.0, 0.72, 0.0], "angle": 30},
+        "camera": {"eye": [0.14, 0.115, 0.24], "target": [0.0, 0.016, 0.0], "angle": 30},
         "elements": [
-            mesh_element("fill", "Barrel water", "barrel_water"),
+            {**mesh_element("fill", "Rain in the lid", "barrel_water"), "liquid": "water 20 C"},
             {
                 "kind": "fill",
                 "name": "Heavy drop",
-                "shape": {"kind": "sphere", "radius": 0.11},
-                "pose": {"translation": [0.0, 1.12, 0.0]},
-                "velocity": [0.0, -1.0, 0.0],
+                "shape": {"kind": "sphere", "radius": 0.01},
+                "pose": {"translation": [0.004, 0.022, -0.003]},
+                "velocity": [0.0, -0.12, 0.0],
+                "liquid": "water 20 C",
                 "paint": {"kind": "gradient"},
                 "colour": [0.35, 0.11, 0.03],
                 "colour_to": [0.6, 0.42, 0.12],
                 "mark": 1.0,
                 "mark_to": 1.0,
             },
-            mesh_element("collider", "Barrel", "barrel"),
-            {"kind": "collider", "name": "Yard", "shape": {"kind": "plane"}, "pose": {"translation": [0, -0.01, 0]}},
+            {**mesh_element("collider", "Barrel", "barrel"), "contact_angle": 50.0},
         ],
     }
-    return {"TM010": pour, "TM020": sluice, "TM030": rain}
+    carried = [(0.0, -0.12, 0.15), (0.9, -0.035, 0.142), (3.6, -0.022, 0.13), (4.4, -0.06, 0.15)]
+    tipped = [(0.2, 0.0), (1.2, -88.0), (2.6, -108.0), (3.6, -112.0), (4.3, -60.0)]
+    held = {
+        "translation": {"keys": [{"time": t, "value": [x, y, 0.0]} for t, x, y in carried]},
+        "rotation": {"keys": [{"time": t, "value": [0.0, 0.0, a]} for t, a in tipped]},
+    }
+    neck = {
+        "format": "zinc-scene/1",
+        "name": SHOTS[3],
+        "time": {"first": 1, "last": 120, "fps": 24},
+        "domain": {
+            "low": [-0.21, -0.026, -0.08],
+            "size": [0.31, 0.23, 0.16],
+            "walls": dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open"),
+        },
+        "liquid": {"voxel_size": 0.0016, "density": 1500.0},
+        "quality": {"draft": 1.6, "proof": 1.25},
+        "surface": {
+            "filters": [{"does": "gaussian", "width": 0.8}, {"does": "curvature", "width": 1.0}],
+            "colliders": "remove",
+            "gap": -0.2,
+        },
+        "deliveries": [{"name": "for light", "format": "usd", "elements": True}],
+        "camera": {"eye": [0.17, 0.2, 0.4], "target": [-0.03, 0.075, 0.0], "angle": 30},
+        "elements": [
+            {
+                **mesh_element("fill", "Slip", "bottle_slip"),
+                "viscosity": 0.8,
+                "surface_tension": 0.055,
+                "colour": [0.62, 0.42, 0.28],
+                "pose": {"translation": [carried[0][1], carried[0][2], 0.0]},
+            },
+            {**mesh_element("collider", "Bottle", "bottle"), "pose": held, "contact_angle": 20.0},
+            {**mesh_element("collider", "Pot", "pot"), "contact_angle": 30.0},
+            {**mesh_element("collider", "Banding wheel", "wheel"), "contact_angle": 30.0},
+        ],
+    }
+    return {"TM010": pour, "TM020": sluice, "TM030": rain, **other_drops(rain), "TM034": neck}
+
+
+def other_drops(rain: dict[str, Any]) -> dict[str, dict[str, Any]]:
+    """The rain barrel's other takes by file stem: what falls slower, and what holds together less and more."""
+    gentle, soapy, taut = (copy.deepcopy(rain) for _ in range(3))
+    gentle["elements"][1]["velocity"] = [0.0, -0.06, 0.0]
+    for document, tension in ((soapy, 0.025), (taut, 0.3)):
+        for source in document["elements"][:2]:
+            source |= {"liquid": "own numbers", "viscosity": 0.001, "surface_tension": tension}
+    return {"TM030.a-gentler-drop": gentle, "TM030.a-third-of-the-tension": soapy, "TM030.four-times-the-tension": taut}
 
 
 def stress_scenes() -> dict[str, dict[str, Any]]:
@@ -358,6 +464,9 @@ def write(folder: Path = HERE) -> None:
         "wheel": wheel(),
         "ladle": ladle(),
         "glaze": glaze(),
+        "bottle": bottle(),
+        "bottle_slip": bottle_slip(),
+        "pot": pot(),
     }
     for name, mesh in models.items():
         if mesh.open_edges():

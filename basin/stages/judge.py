@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 
 from basin.cache import Cache, DamagedFrame
 from basin.scene import Scene, SceneError, parse_scene
+from basin.stages.bodies import bodies
 from basin.stages.files import SceneFiles, keep_mesh
 from basin.stages.surface_stage import SurfaceStage, SurfaceWorld
 from basin.stages.view import attributes, dots, pack_mesh, shaded
@@ -91,6 +92,8 @@ class Judge:
         shading: Any = ({}, [])
         if asked.by in choices and len(surface.position):
             shading = shaded(held, asked.by, time=scene.time.shot_time(asked.frame))
+        elif len(surface.position):
+            shading = ({}, [("body", bodies(scene).coded({"position": surface.position, **held}).ravel())])
         facts |= {"seconds": seconds, "voxel_mm": 1000 * voxel}
         beside = dots("left_out", points.position[missed], points.spacing)
         return pack_mesh(surface.position, surface.triangle, shading, beside, choices=choices, facts=facts)

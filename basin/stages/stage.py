@@ -19,6 +19,7 @@ import numpy as np
 from basin.cache import Cache, StageCache
 from basin.readings import Reading
 from basin.scene import Advice, Scene
+from basin.stages.bodies import Bodies
 from basin.stages.files import SceneFiles
 
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
@@ -60,11 +61,15 @@ class Job:
 
 @dataclass(frozen=True)
 class Look:
-    """How a frame is looked at: coloured by an attribute, with so many points at most, at its shot second."""
+    """How a frame is looked at: coloured by an attribute, with so many points at most, at its shot second.
+
+    `bodies` is what the scene's liquids look like where they are coloured by nothing.
+    """
 
     by: str
     budget: int
     time: float
+    bodies: Bodies
 
 
 @dataclass(frozen=True)

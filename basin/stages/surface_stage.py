@@ -188,7 +188,7 @@ class SurfaceStage(Stage):
 
     def pack(self, store: StageCache, frame: int, look: Look) -> bytes:
         """Triangles."""
-        return pack_surface(store, frame, look.by, look.time)
+        return pack_surface(store, frame, look.bodies, look.by, look.time)
 
     def cost(self, job: Job) -> Cost:
         """By the liquid's size and the fineness of the mesh."""

@@ -16,6 +16,7 @@ from basin.attributes import ATTRIBUTES, shown
 from basin.cache import StageCache
 from basin.exchange.light import encoded
 from basin.geometry.mesh import TriangleMesh, vertex_normals
+from basin.stages.bodies import Bodies
 from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
@@ -142,13 +143,15 @@ def pack_cloud(position: np.ndarray, spacing: float, shading: _Shading = ({}, []
     return pack(header, [("position", place.ravel()), *shades])
 
 
-def pack_surface(store: StageCache, frame: int, by: str | None = None, time: float = 0.0) -> bytes:
-    """A surface frame as an indexed mesh with normals, coloured by an attribute or not at all."""
+def pack_surface(store: StageCache, frame: int, bodies: Bodies, by: str | None = None, time: float = 0.0) -> bytes:
+    """A surface frame as an indexed mesh with normals, coloured by an attribute or as its liquids look."""
     data = store.frame(frame)
     choices = attributes(data)
     more: _Shading = ({}, [])
     if by in choices and len(data["position"]):
         more = shaded(data, by, time=time)
+    elif len(data["position"]):
+        more = ({}, [("body", bodies.coded(data).ravel())])
     return pack_mesh(data["position"], data["triangle"], more, choices=choices)
 
 

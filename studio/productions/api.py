@@ -354,7 +354,7 @@ def view(
     """A frame packed for the viewport, coloured by an attribute; immutable under its key."""
     found = take_for(request, take_id)
     where = (found, services.quality_of(quality), services.stage_of(stage).name, frame)
-    tag = f'"{services.frame_key(*where)}-{budget}-{by}"'
+    tag = f'"{services.frame_key(*where)}-{budget}-{by}-{services.look_tag(found)}"'
     if request.headers.get("If-None-Match") == tag:
         return HttpResponse(status=304, headers={"ETag": tag})
     packed = services.view(*where, max(1, min(budget, 5_000_000)), by)

@@ -18,10 +18,12 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import files
 from basin.stages.advice import checked
 from basin.stages.assembly import Checked
+from basin.stages.bodies import bodies
 from basin.stages.deliver import DeliveryFailure, delivery_named
 from basin.stages.files import SceneFiles, UnusableFile
 from basin.stages.gestures.room import room_mesh
 from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_camera, import_mesh, stand_in
+from basin.stages.keys import digest
 from basin.stages.placing import backdrop, seen_mesh
 from basin.stages.solid import solver_solid
 from basin.stages.stage import Look, Stage, named
@@ -107,9 +109,16 @@ def frame_key(take: Take, quality: str, stage: str, frame: int) -> str:
     return record.key
 
 
+def look_tag(take: Take) -> str:
+    """Tells looks of a take's liquids from each other."""
+    found = bodies(scene_of(take))
+    return digest([found.light.tolist(), found.mirrors.tolist(), found.own.tolist()])[:12]
+
+
 def view(take: Take, quality: str, stage: str, frame: int, budget: int, by: str) -> bytes:
     """A frame packed for the viewport, coloured by an attribute."""
-    look = Look(by, budget, scene_of(take).time.shot_time(frame))
+    scene = scene_of(take)
+    look = Look(by, budget, scene.time.shot_time(frame), bodies(scene))
     try:
         return stage_of(stage).pack(Cache(take.cache_folder(quality)).stage(stage), frame, look)
     except DamagedFrame as error:
@@ -261,16 +270,22 @@ def delivery_zip(take: Take, quality: str, name: str) -> Path:
 
 
 def load_demo(folder: Path, production: str, people: list[User]) -> list[Take]:
-    """Put the demo production in place; returns takes that are new."""
+    """Put the demo production in place; returns takes that are new, each shot's first ones before the others.
+
+    `SHOT.json` is a shot's first take, `SHOT.name-of-it.json` another one.
+    """
     home, _ = Production.objects.get_or_create(name=production)
     home.members.add(*people, through_defaults={"role": Role.OWNER})
-    fresh = []
-    for path in sorted(folder.glob("TM0*.json")):
+    fresh: list[Take] = []
+    had = set(home.shots.values_list("name", flat=True))
+    files = sorted(folder.glob("TM0*.json"), key=lambda path: ("." in path.stem, path.stem))
+    for path in files:
         document = json.loads(path.read_text(encoding="utf-8"))
-        shot, made = home.shots.get_or_create(name=document["name"])
-        if not made:
+        if document["name"] in had:
             continue
-        take = Take.objects.create(shot=shot, name="first light", scene=parse_scene(document).model_dump(mode="json"))
+        shot, _ = home.shots.get_or_create(name=document["name"])
+        name = path.stem.partition(".")[2].replace("-", " ") or "first light"
+        take = Take.objects.create(shot=shot, name=name, scene=parse_scene(document).model_dump(mode="json"))
         shutil.copytree(folder / "meshes", take.folder / "meshes", dirs_exist_ok=True)
         fresh.append(take)
     return fresh

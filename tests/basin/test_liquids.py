@@ -13,6 +13,7 @@ from basin.scene import parse_scene
 from basin.scene.liquids import LIQUIDS, Name
 from basin.scene.model import Collider, Domain, Fill
 from basin.stages.assembly import check_scene, liquid_world
+from basin.stages.bodies import bodies
 from basin.stages.files import SceneFiles
 from tests.reference.tanks import box_fill, liquid
 
@@ -189,3 +190,37 @@ class Named(SimpleTestCase):
         self.assertGreater(made[1].tension_width, 5.0)
         self.assertTrue(np.isfinite(run.state.particles.velocity).all())
         self.assertGreater(liquid_world(self.scene(surface_tension=0.1), SceneFiles(Path(".")), "final").tension, 0)
+
+
+class Bodies(SimpleTestCase):
+    """Looks of liquids: Fresnel's and Beer's laws by hand."""
+
+    def look(self, **source: Any) -> tuple[np.ndarray, float, bool]:
+        document = {"format": "zinc-scene/1", "elements": [box_fill((0, 0, 0), (1, 1, 1), "it", **source)]}
+        found = bodies(parse_scene(document))
+        return found.light[0], float(found.mirrors[0]), bool(found.own[0])
+
+    def test_mirrors_by_refractive_index(self) -> None:
+        """Water throws back 2.04 % of what comes straight (n = 1.333), glycerine 3.68 % (1.4746)."""
+        self.assertAlmostEqual(self.look(liquid="water 20 C")[1], 0.0204, delta=1e-4)
+        self.assertAlmostEqual(self.look(liquid="glycerine 20 C")[1], 0.0368, delta=1e-4)
+        self.assertGreater(self.look(liquid="mercury 20 C")[1], 0.5)
+
+    def test_colours_by_absorption(self) -> None:
+        red, green, blue = self.look(liquid="honey 20 C")[0]
+        self.assertAlmostEqual(red / green, float(np.exp(0.04 * (22 - 4))), places=6)
+        self.assertLess(blue, 0.01 * red)  # amber
+        np.testing.assert_array_equal(self.look(liquid="water 20 C")[0], self.look()[0])  # clear as without a name
+        painted = self.look(liquid="honey 20 C", colour=[0.1, 0.2, 0.3])
+        np.testing.assert_allclose(painted[0], [0.1, 0.2, 0.3])
+        self.assertTrue(painted[2])
+
+    def test_vertices_have_the_look_of_their_source(self) -> None:
+        elements = [box_fill((0, 0, 0), (1, 1, 1), "a", liquid="honey 20 C"), box_fill((2, 0, 0), (3, 1, 1), "b")]
+        elements[1]["colour"] = [0.0, 1.0, 0.0]
+        found = bodies(parse_scene({"format": "zinc-scene/1", "elements": elements}))
+        data = {"source": np.array([0, 1, 1], np.uint16), "colour": np.array([[0, 0, 1], [0, 1, 0], [0, 0, 1.0]])}
+        coded = found.coded(data)
+        np.testing.assert_array_equal(coded[1:, :3], [[0, 255, 0], [0, 0, 255]])
+        self.assertGreater(int(coded[0, 0]), int(coded[0, 2]) + 100)
+        self.assertEqual(int(coded[1, 3]), round(255 * 0.0204))

@@ -98,20 +98,24 @@ export function shadedMaterial(own: boolean): THREE.ShaderMaterial {
   })
 }
 
-/** Water by Fresnel: a dark green body under a sky that it mirrors, with one sun. */
+/** Liquid by Fresnel: a body of its colour under a sky that it mirrors as its refractive index has it, with one sun. */
 export function surfaceMaterial(): THREE.ShaderMaterial {
   return new THREE.ShaderMaterial({
     side: THREE.DoubleSide,
     vertexShader: `
+      attribute vec4 body;
+      varying vec4 vBody;
       varying vec3 vNormal;
       varying vec3 vWorld;
       void main() {
+        vBody = body;
         vec4 world = modelMatrix * vec4(position, 1.0);
         vWorld = world.xyz;
         vNormal = normalize(mat3(transpose(inverse(modelMatrix))) * normal);
         gl_Position = projectionMatrix * viewMatrix * world;
       }`,
     fragmentShader: `
+      varying vec4 vBody;
       varying vec3 vNormal;
       varying vec3 vWorld;
       vec3 sky(vec3 d) {
@@ -123,10 +127,10 @@ export function surfaceMaterial(): THREE.ShaderMaterial {
         vec3 view = normalize(cameraPosition - vWorld);
         vec3 n = normalize(vNormal) * (gl_FrontFacing ? 1.0 : -1.0);
         float facing = clamp(dot(n, view), 0.0, 1.0);
-        float fresnel = 0.02 + 0.98 * pow(1.0 - facing, 5.0);
+        float fresnel = vBody.a + (1.0 - vBody.a) * pow(1.0 - facing, 5.0);
         vec3 sun = normalize(vec3(0.45, 0.75, 0.5));
         vec3 mirrored = reflect(-view, n);
-        vec3 body = mix(vec3(0.05, 0.20, 0.22), vec3(0.20, 0.46, 0.44), pow(facing, 1.6));
+        vec3 body = mix(pow(vBody.rgb, vec3(2.2)), vBody.rgb, pow(facing, 1.6)); // deeper where more of it is seen through
         body *= 0.65 + 0.45 * clamp(dot(n, sun), 0.0, 1.0);
         float glint = pow(clamp(dot(mirrored, sun), 0.0, 1.0), 220.0) * 1.6;
         vec3 c = mix(body, sky(mirrored), clamp(fresnel + 0.10, 0.0, 1.0)) + glint;

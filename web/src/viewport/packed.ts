@@ -28,6 +28,8 @@ export interface Packed {
   position: Uint16Array
   shade?: Uint8Array
   colour?: Uint8Array
+  /** of a surface that is coloured by nothing: its liquid's colour, and the share of light that it mirrors */
+  body?: Uint8Array
   normal?: Int8Array
   index?: Uint32Array
   bytes: number

@@ -655,6 +655,7 @@ export class Viewport {
 
 /** Give a geometry its shades or colours; materials want both attributes. */
 function shade(geometry: THREE.BufferGeometry, packed: Packed) {
+  if (packed.body) geometry.setAttribute('body', new THREE.BufferAttribute(packed.body, 4, true))
   if (!packed.by) return
   const none = (width: number) => new Uint8Array(packed.count * width)
   geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade ?? none(1), 1, true))
