@@ -233,7 +233,9 @@ def scenes() -> dict[str, dict[str, Any]]:
         "liquid": {"voxel_size": 0.003, "density": 1500.0},
         "quality": {"draft": 1.5, "proof": 1.25},
         "surface": {
-            "filters": [{"does": "gaussian", "width": 0.8}, {"does": "curvature", "width": 1.0}],
+            "filters": [{"does": "gaussian", "width": 1.0}, {"does": "curvature", "width": 2.0}],
+            "spray_radius": 0.0,
+            "specks": 30,
             "colliders": "remove",
             "gap": -0.2,
         },
@@ -333,7 +335,9 @@ def scenes() -> dict[str, dict[str, Any]]:
         "liquid": {"voxel_size": 0.0016, "density": 1500.0},
         "quality": {"draft": 1.6, "proof": 1.25},
         "surface": {
-            "filters": [{"does": "gaussian", "width": 0.8}, {"does": "curvature", "width": 1.0}],
+            "filters": [{"does": "gaussian", "width": 1.0}, {"does": "curvature", "width": 2.0}],
+            "spray_radius": 0.0,
+            "specks": 30,
             "colliders": "remove",
             "gap": -0.2,
         },

@@ -17,7 +17,7 @@ from basin.stages.advice.look import Look
 from basin.stages.advice.measure import STANDARD, empty_domain, out_of_scale, strange_gravity
 from basin.stages.advice.pace import too_fast
 from basin.stages.advice.places import apart, narrow_gap, out_of_sight, within_a_solid, without_effect
-from basin.stages.advice.streams import against_a_wall, few_voxels, leaves_the_domain, passes_through, too_thin
+from basin.stages.advice.streams import against_a_wall, few_voxels, leaves_the_domain, passes_through, too_thin, torn
 from basin.stages.advice.vessels import leaks, meets_a_wall, runs_over
 from basin.stages.files import SceneFiles
 from basin.stages.run import run
@@ -62,6 +62,26 @@ class Streams(SimpleTestCase):
         self.assertIn("11 mm across", said.says)
         self.assertEqual(too_thin(Look(mended(thin, said), FILES)), [])
         self.assertEqual(too_thin(Look(scene_with([spout([0, 1.9, 0], [0, -4, 0])]), FILES)), [])
+
+    def test_a_thick_one_that_is_torn_by_what_is_set(self) -> None:
+        """Each of the balances of a pour that is off is named in its turn, and mended, until none is."""
+        plate = box("Plate", [0.6, 0.1, 0.6], [0, 0.05, 0], slip_length=None)
+        pour = spout([0, 0.5, 0], [0, -2.0, 0], viscosity=5.0)
+        scene = parse_scene(
+            {
+                **scene_with([pour, plate]).model_dump(mode="json"),
+                "surface": {"thinnest": 0.0},
+                "liquid": {"voxel_size": 0.01, "particles_per_cell": 4},
+            }
+        )
+        for words in ("4 particles in each", "draws nothing that is thinner", "slides freely on Plate"):
+            (said,) = torn(Look(scene, FILES))
+            self.assertIn(words, said.says)
+            scene = mended(scene, said)
+        self.assertEqual(torn(Look(scene, FILES)), [])
+        thin = {**pour, "viscosity": 0.001}
+        document = {**scene_with([thin, plate]).model_dump(mode="json"), "surface": {"thinnest": 0.0}}
+        self.assertEqual(torn(Look(parse_scene(document), FILES)), [])
 
     def test_one_that_lies_on_what_it_comes_out_of(self) -> None:
         block = {"kind": "collider", "name": "Block", "shape": {"kind": "box", "size": [0.4, 1, 0.4]}}

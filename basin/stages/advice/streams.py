@@ -12,6 +12,9 @@ from basin.stages.advice.look import Look
 from basin.stages.gestures.flight import kept_distance
 
 THREAD = 2.0  # voxels across: a thinner stream breaks into drops that nothing holds together
+STOUT = 8.0  # voxels across: a thicker stream holds whatever is set
+THICK = 0.05  # Pa s from which a stream is expected to hold together
+HELD = 8  # particles in a voxel that hold a thread
 WANTED = 3.0  # voxels that the remedy gives it
 CLOSE = 0.4  # voxels of a draft: from what a source stands nearer to, its stream does not come away
 OFF = 0.55
@@ -47,6 +50,37 @@ def too_thin(look: Look) -> list[Advice]:
                 show=look.arrival(found),
             )
         )
+    return said
+
+
+def torn(look: Look) -> list[Advice]:
+    """A thick stream few voxels across that something tears beside speed and substeps, which have rules of their own.
+
+    Its particles are too few, its mesh draws nothing thin, or it slides off what it should pile up on.
+    """
+    said, scene = [], look.scene
+    surface, few = scene.surface, scene.liquid.particles_per_cell < HELD
+    for index, element, found in look.flights:
+        if element.made_of(scene.liquid.density).viscosity < THICK or found.leaves or found.voxels > STOUT:
+            continue
+        free = [
+            n
+            for n, e in enumerate(scene.elements)
+            if isinstance(e, Collider) and e.name == found.met and e.slip_length is None
+        ]
+        across = f"its stream is {found.voxels:.2g} voxels across when it arrives, "
+        if few:
+            says, leads = f"with {scene.liquid.particles_per_cell} particles in each", "it has gaps"
+            remedy = Remedy(f"Put in {HELD}", ("liquid", "particles_per_cell"), HELD)
+        elif surface.method != "spheres" and surface.thinnest == 0:
+            says, leads = "and the surface draws nothing that is thinner than its kernel", "the mesh has holes"
+            remedy = Remedy("Draw sheets down to 0.3 spacings", ("surface", "thinnest"), 0.3)
+        elif free:
+            says, leads = f"and slides freely on {found.met}", "it runs off instead of piling up"
+            remedy = Remedy("Let it stick", ("elements", free[0], "slip_length"), 0.0)
+        else:
+            continue
+        said.append(Advice(across + says, f"elements[{index}]", element.name, leads, remedy, show=look.arrival(found)))
     return said
 
 

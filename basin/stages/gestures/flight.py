@@ -1,13 +1,14 @@
 """How a stream flies before it meets something: the parabola that every piece of it falls along.
 
 No air and no spreading: each piece flies by itself, x(t) = x0 + v t + g t^2 / 2, and the stream thins as it quickens,
-so that its litres a second stay (Torricelli; the drawn-out thread of any textbook of fluid mechanics).
+so that its litres a second stay (Torricelli; the drawn-out thread of any textbook of fluid mechanics). What is thick
+holds itself back: it lands slower and wider (`basin.stages.regime.landing`).
 """
 
 from __future__ import annotations
 
 from collections import OrderedDict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from threading import Lock
 
 import numpy as np
@@ -17,10 +18,13 @@ from basin.geometry.distance import Distance
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import FlatOpening, MeshShape
 from basin.liquid.sources import InflowSource
+from basin.liquid.thickness import Thickness
 from basin.scene import Collider, Fill, Inflow, Scene
+from basin.scene.model import Source, Substance
 from basin.settings import value_at
 from basin.stages.assembly import distance_of, inflow_sources
 from basin.stages.files import SceneFiles, Shaped
+from basin.stages.regime import landing
 
 LONGEST = 20.0  # shot seconds that a stream is followed
 MOST_POINTS = 1500
@@ -96,7 +100,8 @@ def flight(scene: Scene, files: SceneFiles, index: int, quality: str, frame: int
     path = origin + velocity * times[:, None] + 0.5 * gravity * times[:, None] ** 2
     end, met, leaves = _meets(scene, files, path, times + start, dx)
     there = velocity + gravity * times[end]
-    arrival = float(np.linalg.norm(there))
+    fall = max(float(path[0, 1] - path[end, 1]), 0.0)
+    arrival = float(np.linalg.norm(there)) * _held_back(scene, element, fall, speed, float(times[end]))
     rate = source.area_at(start) * speed
     width = 2 * np.sqrt(rate / max(arrival, 1e-9) / np.pi)
     return Flight(
@@ -147,6 +152,25 @@ def falls(scene: Scene, files: SceneFiles, index: int, placed: np.ndarray, quali
         if len(wet) and wet[0] < end:
             end, met, leaves = int(wet[0]), other.name, False
     return float(np.linalg.norm(velocity + gravity * times[end])) / scale, "" if leaves else met
+
+
+def as_thick(source: Source, scene: Scene, age: float) -> Substance:
+    """A source's liquid as thick as it is at an age (shot seconds)."""
+    made, liquid = source.made_of(scene.liquid.density), scene.liquid
+    start = max(getattr(source, "start", 0.0), 0.0)
+    thick = Thickness(liquid.thickness, liquid.thickens_with, liquid.thickenings)
+    times = float(thick.at(start + age, np.float32(age if liquid.thickens_with == "age" else source.mark)))
+    return replace(made, viscosity=made.viscosity * times, yield_stress=made.yield_stress * times)
+
+
+def _held_back(scene: Scene, element: Inflow, fall: float, leaving: float, age: float) -> float:
+    """Share of the speed of a free fall (m) that a stream lands with which leaves at a speed, m per shot second."""
+    made, scale = as_thick(element, scene, age), scene.time.time_scale
+    down = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
+    if made.viscosity == 0 or down == 0 or leaving == 0:
+        return 1.0
+    own = (leaving / scale, fall, down)
+    return landing(made.viscosity / made.density, *own) / landing(0.0, *own)
 
 
 def _moments(velocity: np.ndarray, gravity: np.ndarray, dx: float, size: np.ndarray) -> np.ndarray:

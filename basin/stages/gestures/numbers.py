@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
-from basin.liquid.thickness import Thickness
 from basin.scene import Inflow, Scene, SceneError
-from basin.scene.model import Fill, Source, Substance
+from basin.scene.model import Fill, Source
 from basin.settings import value_at
 from basin.stages.files import SceneFiles, element_mesh
-from basin.stages.gestures.flight import falls, flight
-from basin.stages.regime import Regime, landing, regime
+from basin.stages.gestures.flight import as_thick, falls, flight
+from basin.stages.regime import Regime, regime
 
 
 @dataclass(frozen=True)
@@ -64,37 +63,19 @@ def numbers(
     elif length is not None or speed is not None:
         given = taken.speed if speed is None else speed / scene.time.time_scale
         taken = Taken(taken.length if length is None else length, given, "", taken.fall, taken.age)
-    made = _as_thick(source, scene, taken.age)
+    made = as_thick(source, scene, taken.age)
     told = regime(made, taken.length, taken.speed, down, scene.voxel_size(quality), taken.fall)
     return Regime(told.length, told.speed * scene.time.time_scale, told.numbers, told.says, taken.of)
 
 
-def _as_thick(source: Source, scene: Scene, age: float) -> Substance:
-    """A source's liquid as thick as it is at an age (shot seconds)."""
-    made, liquid = source.made_of(scene.liquid.density), scene.liquid
-    start = max(getattr(source, "start", 0.0), 0.0)
-    thick = Thickness(liquid.thickness, liquid.thickens_with, liquid.thickenings)
-    times = float(thick.at(start + age, np.float32(age if liquid.thickens_with == "age" else source.mark)))
-    return replace(made, viscosity=made.viscosity * times, yield_stress=made.yield_stress * times)
-
-
 def _of_stream(scene: Scene, files: SceneFiles, index: int, quality: str) -> Taken | None:
-    """Width and speed of an inflow's stream where it lands; its viscosity holds it back."""
-    element = scene.elements[index]
-    assert isinstance(element, Inflow)
+    """Width and speed of an inflow's stream where it lands."""
     way = flight(scene, files, index, quality)
     if way is None or way.speed <= 0:
         return None
-    scale = scene.time.time_scale
     fall = max(way.path[0][1] - way.path[-1][1], 0.0)
-    made = _as_thick(element, scene, way.times[-1])
-    down = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
-    braked = landing(made.viscosity / made.density, way.leaving / scale, fall, down)
-    free = landing(0.0, way.leaving / scale, fall, down)
-    speed = way.speed / scale * braked / max(free, 1e-12)
-    width = way.width * float(np.sqrt(way.speed / scale / max(speed, 1e-12)))
     where = f"its stream where it meets {way.met}" if way.met else "its stream where it leaves the domain"
-    return Taken(width, speed, where, fall, way.times[-1])
+    return Taken(way.width, way.speed / scene.time.time_scale, where, fall, way.times[-1])
 
 
 def _of_fill(scene: Scene, files: SceneFiles, index: int, quality: str) -> Taken | None:
