@@ -16,6 +16,8 @@ SHOWS = 4.0  # voxels across what is to be seen
 SPLASHES = 2100.0  # of We Oh^-0.4, on a thin layer (Cossali, Coghe & Marengo 1997, Exp. Fluids 22; from memory)
 DROPS = 1 / (4 * np.sqrt(3))  # of We^0.5 Re^0.25: into which a rim falls (Bhola & Chandra 1999, J. Mater. Sci. 34)
 FOLDS, TALL = 1.2, 8.0  # a thread coils below this Reynolds number, above this many widths of fall (Cruickshank 1981)
+DOWN = 0.1  # m down a wall at which its coat is told
+KEPT = 0.94581  # of the capillary length times Ca^(2/3)
 ROUND = 1.0  # Ohnesorge number from which threads thin without falling into drops
 FASTEST, LONGEST = 0.34334, 9.014  # of a column's growth, sqrt(sigma / rho R^3), and its wave over R (Rayleigh 1878)
 GROWTHS = 10.0  # times as much as it takes to grow by e, until a ripple of a ten-thousandth has cut a thread
@@ -92,8 +94,7 @@ def regime(
     if mu > 0 and gravity > 0 and fall is not None:
         says += _coils(mu / rho, length, speed, gravity, fall)
     if mu > 0 and gravity > 0:
-        layer = float((mu / rho) ** (2 / 3) / gravity ** (1 / 3))
-        says.append(f"A film of less than {_size(layer)} runs off a wall slowly: {layer / voxel:.2g} voxels.")
+        says += _films(made, speed, gravity, voxel)
     if made.yield_stress > 0 and gravity > 0:
         stays = made.yield_stress / (rho * gravity)
         says.append(f"A coat thinner than {_size(stays)} stays on an upright wall.")
@@ -124,6 +125,22 @@ def _tense(made: Substance, length: float, speed: float, weber: float, ohnesorge
     return says
 
 
+def _films(made: Substance, speed: float, gravity: float, voxel: float) -> list[str]:
+    """What clings to an upright wall (Jeffreys 1930), and what one keeps that is drawn out (Landau & Levich 1942)."""
+    nu, says = made.viscosity / made.density, []
+    coat = float(np.sqrt(nu * DOWN / gravity))  # after a second
+    says.append(
+        f"{100 * DOWN:g} cm down an upright wall a coat is {_size(coat)} thick after a second, "
+        f"{coat / voxel:.2g} voxels, and {_size(coat / 3)} after nine."
+    )
+    capillary = made.viscosity * speed / made.surface_tension if made.surface_tension > 0 else np.inf
+    if 0 < capillary < 1:
+        length = float(np.sqrt(made.surface_tension / (made.density * gravity)))
+        kept = KEPT * length * capillary ** (2 / 3)
+        says.append(f"A wall drawn out of it so fast keeps {_size(kept)} of it: {kept / voxel:.2g} voxels.")
+    return says
+
+
 def _coils(nu: float, width: float, speed: float, gravity: float, fall: float) -> list[str]:
     """How often a thread coils that is so wide (m) and so fast (m/s) where it lands, after a fall (m).
 
@@ -138,6 +155,12 @@ def _coils(nu: float, width: float, speed: float, gravity: float, fall: float) -
     thrown = (speed**4 / (nu * radius**2)) ** (1 / 3)
     turns = max(viscous, weighed, thrown) / (2 * np.pi)
     return [f"The thread coils about {turns:.1g} times a second where it lands."]
+
+
+def clinging(made: Substance, angle: float, to: str) -> str:
+    """What it takes to part a liquid from a wall that it meets at an angle (degrees): sigma (1 + cos) (Dupre 1869)."""
+    work = made.surface_tension * (1 + float(np.cos(np.radians(angle))))
+    return f"It holds to {to} with {work:.2g} J/m2: {angle:g} degrees."
 
 
 def landing(nu: float, leaving: float, fall: float, gravity: float) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.test import SimpleTestCase
 
 from basin.scene.model import Substance
-from basin.stages.regime import landing, regime
+from basin.stages.regime import clinging, landing, regime
 from tests.reference.tanks import G
 
 WATER = Substance(998.2, 1.0016e-3, 0.0, 1.0, 0.0728)
@@ -75,6 +75,14 @@ class Words(SimpleTestCase):
         self.assertIn("2.7 mm against weight: 2.7 voxels", told)
         self.assertIn("a voxel of 0.5 mm, with 8 times the particles", told)
         self.assertNotIn("times the particles", self.said(WATER, 0.02, 1.0, 1e-3))
+
+    def test_films_that_cling(self) -> None:
+        """By hand: sqrt(nu z / g t) (Jeffreys 1930); catalogue's case C18, 0.446 mm at 0.05 m/s; Young and Dupre."""
+        made = Substance(1000.0, 0.1, 0.0, 1.0, 0.06)
+        self.assertIn("a coat is 1 mm thick after a second", self.said(made, 0.01, 0.05))
+        self.assertIn("keeps 0.45 mm of it: 0.45 voxels", self.said(made, 0.01, 0.05))
+        self.assertIn("0.12 J/m2: 0 degrees", clinging(made, 0.0, "it"))
+        self.assertIn("0.06 J/m2: 90 degrees", clinging(made, 90.0, "it"))
 
     def test_a_coat_that_stays(self) -> None:
         """Yield stress over density and gravity (case B18: 30 Pa, 1140 kg/m3, upright: 2.68 mm)."""

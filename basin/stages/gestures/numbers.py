@@ -6,12 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from basin.scene import Inflow, Scene, SceneError
-from basin.scene.model import Fill, Source
+from basin.scene import Collider, Inflow, Scene, SceneError
+from basin.scene.model import Fill, Source, Substance
 from basin.settings import value_at
 from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.gestures.flight import as_thick, falls, flight
-from basin.stages.regime import Regime, regime
+from basin.stages.regime import Regime, clinging, regime
 
 
 @dataclass(frozen=True)
@@ -65,7 +65,15 @@ def numbers(
         taken = Taken(taken.length if length is None else length, given, "", taken.fall, taken.age)
     made = as_thick(source, scene, taken.age)
     told = regime(made, taken.length, taken.speed, down, scene.voxel_size(quality), taken.fall)
-    return Regime(told.length, told.speed * scene.time.time_scale, told.numbers, told.says, taken.of)
+    says = [*told.says, *_holds(scene, made)]
+    return Regime(told.length, told.speed * scene.time.time_scale, told.numbers, says, taken.of)
+
+
+def _holds(scene: Scene, made: Substance) -> list[str]:
+    """How strongly a liquid holds to each collider."""
+    if made.surface_tension == 0:
+        return []
+    return [clinging(made, e.contact_angle, e.name) for e in scene.of_kind(Collider)][:MOST_TOLD]
 
 
 def _of_stream(scene: Scene, files: SceneFiles, index: int, quality: str) -> Taken | None:
@@ -96,4 +104,5 @@ def _of_fill(scene: Scene, files: SceneFiles, index: int, quality: str) -> Taken
     )
 
 
+MOST_TOLD = 4  # colliders
 RESTS = 0.2  # of its size: what falls no farther lies
