@@ -354,6 +354,11 @@ def _thick() -> list[Row]:
     """Quantities of thick liquids."""
     from tests.reference import thick
 
+    def dying(n: float) -> float:
+        """Over the exact rate, less what is lost without viscosity."""
+        rates = [thick.decaying_wave(round(n), nu)[0] for nu in (0.02, 0.0)]
+        return (rates[0] - rates[1]) / thick.wave_roots(1.0, 0.02)[0]
+
     run_out = cache(lambda n: thick.spread([1.0, 5.0], 0.05 / n))
     swung = cache(lambda n: thick.swinging(24, n))
     flow = cache(lambda n: thick.film(n, np.pi / 6, 0.02, 0.005, 0.3))
@@ -468,6 +473,7 @@ def _thick() -> list[Row]:
             )
             for stress in (30.0, 100.0)
         ),
+        Row("B07", "rate at which a wave on deep liquid of 0.02 m2/s dies", "Lamb 1932", "5 %", (24, 48), dying),
         Row("B09", "front after 1 s, 0.299 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[0] / 0.299),
         Row("B09", "front after 5 s, 0.396 m", "Huppert 1982", "5 %", (5, 10), lambda n: run_out(n)[1] / 0.396),
         Row(

@@ -66,6 +66,9 @@ class Words(SimpleTestCase):
     def test_a_thick_thread_lands_slower(self) -> None:
         """Without inertia v = v_H / cos^2(k s), k^2 = g v_H / 6 nu, of slowness v at s above the floor, by hand."""
         self.assertAlmostEqual(landing(100.0, 0.6449, 5.0, G), 1.0, delta=0.02)
+        # case B14 (Trouton 1906, Clarke 1968), from 0.1 m/s over half a metre: radii of 0.215 and 0.409 at the end
+        for nu, radius in ((0.05, 0.215), (0.5, 0.409)):
+            self.assertAlmostEqual(landing(nu, 0.1, 0.5, G) * radius**2 / 0.1, 1.0, delta=0.01)
         self.assertAlmostEqual(landing(1e-6, 1.0, 0.5, G), (1 + G) ** 0.5, delta=0.02)
         self.assertAlmostEqual(landing(0.0, 1.0, 0.5, G), (1 + G) ** 0.5, delta=1e-9)
 

@@ -120,6 +120,20 @@ class Vortices(SimpleTestCase):
         self.assertAlmostEqual(rate / 1.5791, 1.0, delta=0.03)
 
 
+class DecayingWave(SimpleTestCase):
+    """Case B07 (Lamb 1932, section 349): a wave of 1 m on deep liquid of 0.02 m2/s dies by 1.2070 /s, within 5 %."""
+
+    def test_rate_and_frequency(self) -> None:
+        for nu, rate, turns in ((0.001, 0.07499, 7.8457), (0.005, 0.34996, 7.8059), (0.02, 1.2070, 7.5143)):
+            found = thick.wave_roots(1.0, nu)
+            self.assertAlmostEqual(found[0], rate, delta=1e-4)
+            self.assertAlmostEqual(found[1], turns, delta=1e-4)
+        rate, turns = thick.decaying_wave(24, 0.02)
+        still, _ = thick.decaying_wave(24, 0.0)
+        self.assertAlmostEqual((rate - still) / 1.2070, 1.0, delta=0.05)
+        self.assertAlmostEqual(turns / 7.5143, 1.0, delta=0.03)
+
+
 class ThinLiquid(SimpleTestCase):
     """Case A10 with water's own viscosity (Lamb 1932, sec. 228 and 348): waves go on as if there were none."""
 

@@ -11,7 +11,7 @@ from scipy.special import erfc
 from basin.liquid.particles import X
 from basin.liquid.step import Liquid
 from basin.liquid.viscosity import Viscous
-from tests.reference.cases import four_vortices, kinetic, set_flow
+from tests.reference.cases import fitted_wave, four_vortices, kinetic, lift, set_flow
 from tests.reference.tanks import CLOSED, G, box_collider, box_fill, liquid, position, velocity
 
 DENSE = 1000.0  # kg/m3, so that a kinematic viscosity of 0.01 m2/s is 10 Pa s
@@ -429,3 +429,69 @@ def dragging(nu: float = 0.005, thick: float = 0.02, cells: int = 16) -> tuple[L
     run_for(run, 100, 0.3)
     weight = DENSE * long * long * thick
     return run, weight * pull[0]
+
+
+def wave_roots(length: float, nu: float) -> tuple[float, float]:
+    """Case B07: rate and frequency of a viscous wave on deep liquid, (s + 2n)^2 + w^2 = 4 n^1.5 sqrt(s + n).
+
+    n = nu k^2, w^2 = g k (Lamb 1932, section 349).
+    """
+    k = 2 * np.pi / length
+    n, wave = nu * k**2, np.sqrt(G * k)
+    s = complex(-2 * n, wave)
+    for _ in range(50):
+        value = (s + 2 * n) ** 2 + wave**2 - 4 * n**1.5 * np.sqrt(s + n)
+        s -= value / (2 * (s + 2 * n) - 2 * n**1.5 / np.sqrt(s + n))
+    return -s.real, abs(s.imag)
+
+
+def decaying_wave(cells: int, nu: float, seconds: float = 2.5, fps: float = 48.0) -> tuple[float, float]:
+    """Case B07: rate (1/s) and frequency (1/s) of a wave of 1 m on 1 m of liquid that goes on for ever, so many voxels
+    long."""
+    dx, k = 1.0 / cells, 2 * np.pi
+    slab = 6 * dx
+    own: dict[str, Any] = {"viscosity": nu * DENSE} if nu > 0 else {}
+    walls = {**CHANNEL, "y_max": "open"}
+    fill = box_fill((0, 0, 0), (1.0, 1.0, slab), **own)
+    run = liquid(dx, (1.0, 1.15, slab), [fill], walls, fps=fps, density=DENSE)
+    lift(run, lambda x: 0.02 * np.cos(k * x), 1.0)
+    time, mode = [], []
+    for frame in range(2, 2 + round(seconds * fps)):
+        run.advance_frame(frame)
+        volume = run.state.particles.volume.astype(np.float64) * dx**3
+        time.append((frame - 1) / fps)
+        mode.append(2 * float((volume * np.cos(k * position(run)[:, 0])).sum()) / slab)
+    found, decay = fitted_wave(np.array(time), np.array(mode), wave_roots(1.0, nu)[1])
+    return decay, abs(found)
+
+
+THREAD = {0.05: (0.423, 0.304, 0.254, 0.226), 0.5: (0.675, 0.531, 0.457, 0.420)}  # a / a0 at 0.1 to 0.4 m
+
+
+def thread(cells: float, nu: float = 0.5, at: float = 0.1, seconds: float = 3.0, fps: float = 24.0) -> float:
+    """Case B14 (Trouton 1906, Clarke 1968): a thread's radius so far (m) below its opening over its theory's.
+
+    3 nu (u' / u)' + g / u - u' = 0 from 0.1 m/s at the opening, with no pull at 0.5 m, where it leaves.
+
+    Parameters
+    ----------
+    cells : voxels in its radius at the opening, 2 cm
+    """
+    radius, long = 0.02, 0.5
+    dx = radius / cells
+    wide = np.ceil(1.5 * radius / dx) * 2 * dx
+    opening = {
+        "kind": "inflow",
+        "name": "opening",
+        "shape": {"kind": "disc", "radius": radius},
+        "pose": {"translation": [wide / 2, long, wide / 2]},
+        "velocity": [0, -0.1, 0],
+        "viscosity": nu * DENSE,
+    }
+    walls = dict.fromkeys(CLOSED, "open")
+    run = liquid(dx, (wide, long + 6 * dx, wide), [opening], walls, fps=fps, density=DENSE)
+    run_for(run, fps, seconds)
+    below = long - position(run)[:, 1]
+    band = max(2 * dx, 0.01)
+    area = float(run.state.particles.volume[np.abs(below - at) < band].sum(dtype=np.float64)) * dx**3 / (2 * band)
+    return float(np.sqrt(area / np.pi) / radius) / THREAD[nu][round(at / 0.1) - 1]
