@@ -17,7 +17,8 @@ MODULES = tuple(f"tests.basin.test_{name}" for name in ("setting_up", "gestures"
 
 
 def _powers() -> AbstractContextManager:
-    return mock.patch.dict(rescale.POWERS, {"m/s": 1.0})
+    made = rescale.powers
+    return mock.patch.object(rescale, "powers", lambda *given: {**made(*given), "m/s": 1.0})
 
 
 def _leaky() -> AbstractContextManager:

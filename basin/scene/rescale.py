@@ -4,11 +4,14 @@ Froude similarity: under the same gravity, lengths times k make times and speeds
 were. If the liquid stays what it is, viscosity and surface tension weigh less in what is larger: the Reynolds number
 grows by k^1.5, the Weber number by k^2. If it is to look alike it has to be another liquid, k^1.5 times as thick and
 with k^2 times the tension, which keeps all three numbers.
+
+Where weight hardly matters, in what is small and quick, the same liquid keeps its Weber number if times go by k^1.5, or
+its Reynolds number if they go by k^2; gravity stays what it is, so that the Froude number is then given up.
 """
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel
 
@@ -17,36 +20,48 @@ from basin.scene.document import parse_scene
 from basin.scene.model import Scene, Source
 from basin.settings import Curve, Key
 
-# powers of the factor of size that a number with this unit goes by; others stay
-POWERS = {"m": 1.0, "mm": 1.0, "m/s": 0.5, "s": 0.5, "1/s": -0.5, "l": 3.0, "l/s": 2.5}
-# those of the liquid itself, if it is to look alike: what pressures go by, and what keeps Weber's number
-ALIKE = {**POWERS, "Pa": 1.0, "N/m": 2.0}
+Keeps = Literal["froude", "weber", "reynolds"]
+TIMES: dict[str, float] = {"froude": 0.5, "weber": 1.5, "reynolds": 2.0}  # powers of the factor of size that they go by
 LARGEST = 1e4  # factor of size
 
 
-def lasting(action: float, seconds: float) -> float:
-    """The factor of size with which an action of some seconds lasts others: the square of the ratio of times."""
+def powers(keeps: Keeps, alike: bool = False) -> dict[str, float]:
+    """Powers of the factor of size that a number goes by, by its unit; others stay.
+
+    If the liquid is to look `alike`, those of the liquid itself too: what pressures go by, and what keeps the Weber
+    number.
+    """
+    time = TIMES[keeps]
+    found = {"m": 1.0, "mm": 1.0, "m/s": 1.0 - time, "s": time, "1/s": -time, "l": 3.0, "l/s": 3.0 - time}
+    return {**found, "Pa": 1.0, "N/m": 2.0} if alike else found
+
+
+def lasting(action: float, seconds: float, keeps: Keeps = "froude") -> float:
+    """The factor of size with which an action of some seconds lasts others."""
     if not (action > 0 and seconds > 0):
         raise ValueError("both times must be above nothing")
-    factor = (seconds / action) ** 2
+    factor = (seconds / action) ** (1 / TIMES[keeps])
     if not 1 / LARGEST <= factor <= LARGEST:
         raise ValueError(f"that would be {factor:.3g} times as large; at most {LARGEST:,.0f} times, or as many smaller")
     return factor
 
 
-def rescaled(scene: Scene, factor: float, alike: bool = False) -> Scene:
-    """A scene `factor` times as large, with times and speeds as gravity has them; frames go on to the same moment.
+def rescaled(scene: Scene, factor: float, alike: bool = False, keeps: Keeps = "froude") -> Scene:
+    """A scene `factor` times as large, with times and speeds as a number has them; frames go on to the same moment.
 
-    Delivered units and the frame rate stay, and what the liquid is; unless it is to look `alike`, with another liquid.
+    Delivered units, gravity and the frame rate stay, and what the liquid is; unless it is to look `alike`, with another
+    liquid, as it can where the Froude number is kept.
     """
-    document = _scaled(scene, factor, ALIKE if alike else POWERS)
+    if alike and keeps != "froude":
+        raise ValueError("a liquid that looks alike keeps all three numbers; choose the Froude number for it")
+    document, longer = _scaled(scene, factor, powers(keeps, alike)), factor ** TIMES[keeps]
     time = scene.time
-    frames = round((time.last - time.first) * factor**0.5)
+    frames = round((time.last - time.first) * longer)
     document["time"] = {**time.model_dump(mode="json"), "last": time.first + max(frames, 1)}
     document["deliveries"] = [d.model_dump(mode="json") for d in scene.deliveries]
     if scene.liquid.thickens_with == "age":
         for point in document["liquid"]["thickenings"]:
-            point["at"] = float(f"{point['at'] * factor**0.5:.9g}")
+            point["at"] = float(f"{point['at'] * longer:.9g}")
     for n, element in enumerate(scene.elements):
         made = document["elements"][n]
         if alike and isinstance(element, Source):
@@ -54,7 +69,7 @@ def rescaled(scene: Scene, factor: float, alike: bool = False) -> Scene:
         _resize(made, element, factor, _grown(scene, element.attached, factor))
         start = getattr(element, "start_frame", None)
         if start is not None:
-            made["start_frame"] = time.first + round((start - time.first) * factor**0.5)
+            made["start_frame"] = time.first + round((start - time.first) * longer)
     for n, join in enumerate(scene.surface.joins):
         _resize(document["surface"]["joins"][n], join, factor, 1.0)
     return parse_scene(document)
@@ -102,7 +117,7 @@ def _scaled(part: Any, factor: float, powers: dict[str, float], unit: str = "") 
     """A part as a document whose numbers go by the powers of their units."""
     power = powers.get(unit, 0.0)
     if isinstance(part, Curve):
-        return {"keys": [_key(k, factor, power) for k in part.keys]}
+        return {"keys": [_key(k, factor, power, powers["s"]) for k in part.keys]}
     if isinstance(part, BaseModel):
         made = {}
         for name, field in type(part).model_fields.items():
@@ -117,10 +132,10 @@ def _scaled(part: Any, factor: float, powers: dict[str, float], unit: str = "") 
     return part
 
 
-def _key(key: Key, factor: float, power: float) -> dict[str, Any]:
-    made = {"time": float(f"{key.time * factor**0.5:.9g}"), "value": key.value, "segment": key.segment}
+def _key(key: Key, factor: float, power: float, time: float) -> dict[str, Any]:
+    made = {"time": float(f"{key.time * factor**time:.9g}"), "value": key.value, "segment": key.segment}
     if power:
         made["value"] = times(key.value, factor**power)
     if key.slope is not None:
-        made["slope"] = times(key.slope, factor ** (power - 0.5))
+        made["slope"] = times(key.slope, factor ** (power - time))
     return made

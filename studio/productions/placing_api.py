@@ -8,7 +8,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from basin.scene import Scene, SceneError
-from basin.scene.rescale import lasting, rescaled
+from basin.scene.rescale import Keeps, lasting, rescaled
 from basin.stages.files import SceneFiles, UnusableFile
 from basin.stages.gestures.filling import Filling, Given, NotFilled, filling, solved
 from basin.stages.gestures.fit import Fitted, fitted
@@ -144,16 +144,21 @@ def fitted_domain(request: HttpRequest, take_id: int, quality: str) -> Fitted | 
 
 @router.get("/takes/{take_id}/lasting", response=RescaledReply)
 def lasting_scene(
-    request: HttpRequest, take_id: int, action: Seconds, seconds: Seconds, alike: bool = False
+    request: HttpRequest,
+    take_id: int,
+    action: Seconds,
+    seconds: Seconds,
+    alike: bool = False,
+    keeps: Keeps = "froude",
 ) -> RescaledReply:
     """The scene at the size at which an action that takes some seconds takes others; nothing is kept.
 
-    With a liquid that looks `alike` there, or the same one.
+    With a liquid that looks `alike` there, or the same one, of which a number is kept.
     """
     scene = scene_of(take_for(request, take_id))
     try:
-        factor = lasting(action, seconds)
-        return RescaledReply(factor=factor, scene=rescaled(scene, factor, alike).model_dump(mode="json"))
+        factor = lasting(action, seconds, keeps)
+        return RescaledReply(factor=factor, scene=rescaled(scene, factor, alike, keeps).model_dump(mode="json"))
     except (ValueError, SceneError) as error:
         raise Refused([str(error)]) from None
 

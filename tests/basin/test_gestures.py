@@ -199,6 +199,8 @@ class Lasting(SimpleTestCase):
 
     def test_four_times_as_large_lasts_twice_as_long(self) -> None:
         self.assertEqual(lasting(1.5, 3.0), 4.0)
+        self.assertAlmostEqual(lasting(1.0, 8.0, "weber"), 4.0)
+        self.assertAlmostEqual(lasting(1.0, 16.0, "reynolds"), 4.0)
         with self.assertRaisesRegex(ValueError, "times as large"):
             lasting(1e-3, 10.0)
         scene = scene_with([spout(LOW, HIGH, amount="flow", flow=2.0, start=0.5), TUB])
@@ -296,6 +298,25 @@ class Alike(SimpleTestCase):
         other = rescaled(scene, 4.0)
         other = other.model_copy(update={"time": larger.time})
         self.assertGreater(self.apart(before, self.way(other, 0.5))[1], 0.3)
+
+    def test_the_same_liquid_keeps_its_weber_or_its_reynolds_number(self) -> None:
+        """Without weight: times by k^1.5 with tension alone, by k^2 with viscosity alone (dimensions)."""
+        for keeps, own in (("weber", {"viscosity": 0.0}), ("reynolds", {"surface_tension": 0.0, "viscosity": 8.0})):
+            with self.subTest(keeps):
+                document = self.splash(**own)
+                document["liquid"]["gravity"] = [0, 0, 0]
+                scene = parse_scene(document)
+                larger = rescaled(scene, 4.0, keeps=keeps)
+                slower = 8.0 if keeps == "weber" else 16.0
+                self.assertAlmostEqual(larger.elements[0].velocity[0], 0.3 * 4 / slower)
+                time = larger.time.model_copy(update={"fps": scene.time.fps / slower})
+                larger = larger.model_copy(update={"time": time})
+                before, after = self.way(scene, 0.25), self.way(larger, 0.25 * slower)
+                middle, each = self.apart(before, after)
+                self.assertLess(middle, 6e-3)
+                self.assertLess(each, 0.1)
+                with self.assertRaisesRegex(ValueError, "all three"):
+                    rescaled(scene, 4.0, alike=True, keeps=keeps)
 
     def test_named_liquids_and_those_that_thin(self) -> None:
         """Stress goes as size, and is viscosity * rate ^ index; a named one's numbers go over to another density."""

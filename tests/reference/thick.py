@@ -463,35 +463,3 @@ def decaying_wave(cells: int, nu: float, seconds: float = 2.5, fps: float = 48.0
         mode.append(2 * float((volume * np.cos(k * position(run)[:, 0])).sum()) / slab)
     found, decay = fitted_wave(np.array(time), np.array(mode), wave_roots(1.0, nu)[1])
     return decay, abs(found)
-
-
-THREAD = {0.05: (0.423, 0.304, 0.254, 0.226), 0.5: (0.675, 0.531, 0.457, 0.420)}  # a / a0 at 0.1 to 0.4 m
-
-
-def thread(cells: float, nu: float = 0.5, at: float = 0.1, seconds: float = 3.0, fps: float = 24.0) -> float:
-    """Case B14 (Trouton 1906, Clarke 1968): a thread's radius so far (m) below its opening over its theory's.
-
-    3 nu (u' / u)' + g / u - u' = 0 from 0.1 m/s at the opening, with no pull at 0.5 m, where it leaves.
-
-    Parameters
-    ----------
-    cells : voxels in its radius at the opening, 2 cm
-    """
-    radius, long = 0.02, 0.5
-    dx = radius / cells
-    wide = np.ceil(1.5 * radius / dx) * 2 * dx
-    opening = {
-        "kind": "inflow",
-        "name": "opening",
-        "shape": {"kind": "disc", "radius": radius},
-        "pose": {"translation": [wide / 2, long, wide / 2]},
-        "velocity": [0, -0.1, 0],
-        "viscosity": nu * DENSE,
-    }
-    walls = dict.fromkeys(CLOSED, "open")
-    run = liquid(dx, (wide, long + 6 * dx, wide), [opening], walls, fps=fps, density=DENSE)
-    run_for(run, fps, seconds)
-    below = long - position(run)[:, 1]
-    band = max(2 * dx, 0.01)
-    area = float(run.state.particles.volume[np.abs(below - at) < band].sum(dtype=np.float64)) * dx**3 / (2 * band)
-    return float(np.sqrt(area / np.pi) / radius) / THREAD[nu][round(at / 0.1) - 1]

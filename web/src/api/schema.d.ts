@@ -943,7 +943,7 @@ export interface paths {
          * Lasting Scene
          * @description The scene at the size at which an action that takes some seconds takes others; nothing is kept.
          *
-         *     With a liquid that looks `alike` there, or the same one.
+         *     With a liquid that looks `alike` there, or the same one, of which a number is kept.
          */
         get: operations["studio_productions_placing_api_lasting_scene"];
         put?: never;
@@ -3496,6 +3496,7 @@ export interface operations {
                 action: number;
                 seconds: number;
                 alike?: boolean;
+                keeps?: "froude" | "weber" | "reynolds";
             };
             header?: never;
             path: {

@@ -38,7 +38,25 @@ const saves = computed(() => {
 
 const lasts = ref<number | null>(null)
 const should = ref<number | null>(null)
-const factor = computed(() => (lasts.value && should.value ? (should.value / lasts.value) ** 2 : null))
+/** What is kept of the liquid's numbers, and the power of the size that times then go by. */
+const SIMILAR = {
+  froude: { title: 'Froude', of: 'weight and waves', time: 0.5 },
+  weber: { title: 'Weber', of: 'tension and drops', time: 1.5 },
+  reynolds: { title: 'Reynolds', of: 'viscosity', time: 2 },
+} as const
+const keeps = ref<keyof typeof SIMILAR>('froude')
+const time = computed(() => SIMILAR[keeps.value].time)
+const factor = computed(() =>
+  lasts.value && should.value ? (should.value / lasts.value) ** (1 / time.value) : null,
+)
+/** The other numbers of the same liquid, with the powers of the size that they go by. */
+const others = computed(() =>
+  [
+    { name: 'froude', by: 0.5 - time.value },
+    { name: 'reynolds', by: 2 - time.value },
+    { name: 'weber', by: 3 - 2 * time.value },
+  ].filter((n) => n.name !== keeps.value),
+)
 const longest = computed(() => Math.max(...(props.scene.domain.size as number[])))
 /** By how much a number without a unit changes with the size, told in words. */
 function changes(power: number) {
@@ -48,7 +66,10 @@ function changes(power: number) {
 async function rescale(alike: boolean) {
   const { data, error } = await client
     .GET('/api/takes/{take_id}/lasting', {
-      params: { path: path.value, query: { action: lasts.value!, seconds: should.value!, alike } },
+      params: {
+        path: path.value,
+        query: { action: lasts.value!, seconds: should.value!, alike, keeps: keeps.value },
+      },
     })
     .catch((error: unknown) => ({ data: undefined, error }))
   problems.value = data ? [] : problemsOf(error)
@@ -74,17 +95,31 @@ async function rescale(alike: boolean) {
       <NumberField label="Lasts now" unit="s" :value="lasts" nullable @keep="(v) => (lasts = v)" />
       <label>should last</label>
       <NumberField label="Should last" unit="s" :value="should" nullable @keep="(v) => (should = v)" />
+      <label for="keeps">keeping what decides</label>
+      <select id="keeps" v-model="keeps" title="What the liquid's look hangs on, that is to stay">
+        <option v-for="(s, name) in SIMILAR" :key="name" :value="name">{{ s.of }} ({{ s.title }})</option>
+      </select>
     </div>
     <p v-if="factor" role="status">
       Everything <span class="n">{{ +factor.toPrecision(4) }}</span> times as large, the domain
       <span class="n">{{ +(longest * factor).toPrecision(3) }} m</span> instead of
-      <span class="n">{{ +longest.toPrecision(3) }} m</span>; times and speeds
-      <span class="n">{{ +Math.sqrt(factor).toPrecision(4) }}</span> times. The Froude number stays. With the
-      same liquid the Reynolds number becomes {{ changes(1.5) }} what it was, the Weber number
-      {{ changes(2) }}: viscosity and surface tension show {{ factor > 1 ? 'less' : 'more' }}. To look alike
-      it has to be another liquid, with {{ changes(1.5) }} the viscosity and {{ changes(2) }} the tension.
+      <span class="n">{{ +longest.toPrecision(3) }} m</span>; times
+      <span class="n">{{ +(factor ** time).toPrecision(4) }}</span> times, speeds
+      <span class="n">{{ +(factor ** (1 - time)).toPrecision(4) }}</span> times. The
+      {{ SIMILAR[keeps].title }} number stays. With the same liquid and gravity
+      <template v-for="(n, i) in others" :key="n.name">
+        {{ i ? ', and ' : '' }}the {{ SIMILAR[n.name as keyof typeof SIMILAR].title }} number becomes
+        {{ changes(n.by) }} what it was</template
+      >.
+      <template v-if="keeps === 'froude'">
+        Viscosity and surface tension show {{ factor > 1 ? 'less' : 'more' }}. To look alike it has to be
+        another liquid, with {{ changes(1.5) }} the viscosity and {{ changes(2) }} the tension.
+      </template>
+      <template v-else> Weight shows {{ factor > 1 ? 'more' : 'less' }}. </template>
       <button class="bare apply" @click="rescale(false)">Make it so</button>
-      <button class="bare apply" @click="rescale(true)">With a liquid that looks alike</button>
+      <button v-if="keeps === 'froude'" class="bare apply" @click="rescale(true)">
+        With a liquid that looks alike
+      </button>
     </p>
   </section>
 </template>
