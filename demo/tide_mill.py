@@ -342,7 +342,7 @@ def scenes() -> dict[str, dict[str, Any]]:
             "gap": -0.2,
         },
         "deliveries": [{"name": "for light", "format": "usd", "elements": True}],
-        "camera": {"eye": [0.17, 0.2, 0.4], "target": [-0.03, 0.075, 0.0], "angle": 30},
+        "camera": {"eye": [0.12, 0.19, 0.42], "target": [-0.035, 0.08, 0.0], "angle": 29},
         "elements": [
             {
                 **mesh_element("fill", "Slip", "bottle_slip"),

@@ -125,13 +125,17 @@ def _tense(made: Substance, length: float, speed: float, weber: float, ohnesorge
     return says
 
 
+def coat(made: Substance, gravity: float, seconds: float = 1.0) -> float:
+    """How thick (m) a coat is by then, a hand's breadth down an upright wall: sqrt(nu z / g t) (Jeffreys 1930)."""
+    return float(np.sqrt(made.viscosity / made.density * DOWN / (gravity * seconds)))
+
+
 def _films(made: Substance, speed: float, gravity: float, voxel: float) -> list[str]:
     """What clings to an upright wall (Jeffreys 1930), and what one keeps that is drawn out (Landau & Levich 1942)."""
-    nu, says = made.viscosity / made.density, []
-    coat = float(np.sqrt(nu * DOWN / gravity))  # after a second
+    thick, says = coat(made, gravity), []
     says.append(
-        f"{100 * DOWN:g} cm down an upright wall a coat is {_size(coat)} thick after a second, "
-        f"{coat / voxel:.2g} voxels, and {_size(coat / 3)} after nine."
+        f"{100 * DOWN:g} cm down an upright wall a coat is {_size(thick)} thick after a second, "
+        f"{thick / voxel:.2g} voxels, and {_size(thick / 3)} after nine."
     )
     capillary = made.viscosity * speed / made.surface_tension if made.surface_tension > 0 else np.inf
     if 0 < capillary < 1:

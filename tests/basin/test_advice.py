@@ -17,7 +17,15 @@ from basin.stages.advice.look import Look
 from basin.stages.advice.measure import STANDARD, empty_domain, out_of_scale, strange_gravity
 from basin.stages.advice.pace import too_fast
 from basin.stages.advice.places import apart, narrow_gap, out_of_sight, within_a_solid, without_effect
-from basin.stages.advice.streams import against_a_wall, few_voxels, leaves_the_domain, passes_through, too_thin, torn
+from basin.stages.advice.streams import (
+    against_a_wall,
+    few_voxels,
+    leaves_the_domain,
+    passes_through,
+    thin_coat,
+    too_thin,
+    torn,
+)
 from basin.stages.advice.vessels import leaks, meets_a_wall, runs_over
 from basin.stages.files import SceneFiles
 from basin.stages.run import run
@@ -82,6 +90,16 @@ class Streams(SimpleTestCase):
         thin = {**pour, "viscosity": 0.001}
         document = {**scene_with([thin, plate]).model_dump(mode="json"), "surface": {"thinnest": 0.0}}
         self.assertEqual(torn(Look(parse_scene(document), FILES)), [])
+
+    def test_a_coat_too_thin_for_the_voxel(self) -> None:
+        """Jeffreys 1930 by hand: 0.1 Pa s at 998.2 kg/m3 leave sqrt(1e-4 * 0.1 / 9.8) = 1 mm after a second."""
+        plate = box("Plate", [0.6, 0.1, 0.6], [0, 0.05, 0])
+        scene = scene_with([spout([0, 0.5, 0], [0, -2.0, 0], viscosity=0.1), plate])
+        (said,) = thin_coat(Look(scene, FILES))
+        self.assertIn("1 mm thick after a second", said.says)
+        self.assertEqual(thin_coat(Look(mended(scene, said), FILES)), [])
+        for more in ({"viscosity": 0.001}, {"viscosity": 0.1, "yield_stress": 20.0}):
+            self.assertEqual(thin_coat(Look(scene_with([spout([0, 0.5, 0], [0, -2.0, 0], **more), plate]), FILES)), [])
 
     def test_one_that_lies_on_what_it_comes_out_of(self) -> None:
         block = {"kind": "collider", "name": "Block", "shape": {"kind": "box", "size": [0.4, 1, 0.4]}}

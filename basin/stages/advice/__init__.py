@@ -14,7 +14,15 @@ from basin.stages.advice.look import Look
 from basin.stages.advice.measure import empty_domain, out_of_scale, strange_gravity
 from basin.stages.advice.pace import too_fast
 from basin.stages.advice.places import apart, narrow_gap, out_of_sight, within_a_solid, without_effect
-from basin.stages.advice.streams import against_a_wall, few_voxels, leaves_the_domain, passes_through, too_thin, torn
+from basin.stages.advice.streams import (
+    against_a_wall,
+    few_voxels,
+    leaves_the_domain,
+    passes_through,
+    thin_coat,
+    too_thin,
+    torn,
+)
 from basin.stages.advice.vessels import leaks, meets_a_wall, runs_over
 from basin.stages.assembly import Checked, check_scene
 from basin.stages.files import SceneFiles
@@ -33,6 +41,7 @@ RULES: tuple[Rule, ...] = (
     few_voxels,
     too_thin,
     torn,
+    thin_coat,
     narrow_gap,
     too_fast,
     apart,

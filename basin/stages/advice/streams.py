@@ -8,12 +8,15 @@ from basin.geometry.deforming import Deforming
 from basin.geometry.pose import scale_of
 from basin.geometry.shapes import Box, FlatOpening, Sphere
 from basin.scene import Advice, Collider, Fill, Inflow, Remedy
+from basin.settings import value_at
 from basin.stages.advice.look import Look
 from basin.stages.gestures.flight import kept_distance
+from basin.stages.regime import coat
 
 THREAD = 2.0  # voxels across: a thinner stream breaks into drops that nothing holds together
 STOUT = 8.0  # voxels across: a thicker stream holds whatever is set
 THICK = 0.05  # Pa s from which a stream is expected to hold together
+COAT = 0.25  # voxels: thinner films are no film any more, but particles one by one
 HELD = 8  # particles in a voxel that hold a thread
 WANTED = 3.0  # voxels that the remedy gives it
 CLOSE = 0.4  # voxels of a draft: from what a source stands nearer to, its stream does not come away
@@ -81,6 +84,32 @@ def torn(look: Look) -> list[Advice]:
         else:
             continue
         said.append(Advice(across + says, f"elements[{index}]", element.name, leads, remedy, show=look.arrival(found)))
+    return said
+
+
+def thin_coat(look: Look) -> list[Advice]:
+    """A thick liquid whose coat on an upright wall is soon too thin to hold together at the final voxel."""
+    said, scene = [], look.scene
+    dx, down = scene.liquid.voxel_size, float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
+    if down == 0 or not any(True for _ in scene.of_kind(Collider)):
+        return []
+    for index, element in enumerate(scene.elements):
+        if not isinstance(element, Fill | Inflow):
+            continue
+        made = element.made_of(scene.liquid.density)
+        thick = coat(made, down)
+        if made.viscosity < THICK or thick >= COAT * dx or made.yield_stress > 0:
+            continue
+        finer = float(f"{thick / COAT:.2g}")
+        said.append(
+            Advice(
+                f"its coat on an upright wall is {1000 * thick:.2g} mm thick after a second, {thick / dx:.1g} voxels",
+                f"elements[{index}]",
+                element.name,
+                "it runs off in single drops instead of clinging",
+                Remedy(f"Use a voxel of {finer * 1000:.2g} mm", ("liquid", "voxel_size"), finer),
+            )
+        )
     return said
 
 
