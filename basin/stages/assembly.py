@@ -251,14 +251,14 @@ def _check_substance(told: _Told, element: Source, scene: Scene) -> None:
     down, voxel = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0))), scene.voxel_size("final")
     if made.surface_tension > 0 and down > 0:
         length = float(np.sqrt(made.surface_tension / (made.density * down)))
-        if voxel > length:
+        if voxel > 2.0 * length:  # as high as any puddle that it holds up
             finer = 0.25 * length
             told.remark(
                 ".surface_tension",
-                f"shapes what is smaller than about {1000 * length:.2g} mm, the capillary length, which is less than a "
-                f"voxel of the final ({1000 * voxel:.3g} mm)",
+                f"holds up what is smaller than {2000 * length:.2g} mm, twice the capillary length, which is less than "
+                f"a voxel of the final ({1000 * voxel:.3g} mm)",
                 f"it costs time and hardly shows. A voxel of {1000 * finer:.2g} mm has four to that length, with "
-                f"{(voxel / finer) ** 3:.2g} times the particles; or set 0",
+                f"{float(f'{(voxel / finer) ** 3:.2g}'):,.0f} times the particles; or set 0",
                 Remedy("Compute no tension", told.place(".surface_tension"), 0.0) if own_numbers else None,
             )
     if own_numbers and made.viscosity >= THOUSANDTHS and voxel < SMALL:

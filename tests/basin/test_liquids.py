@@ -151,7 +151,7 @@ class Named(SimpleTestCase):
         """Capillary length of water, 2.7 mm (de Gennes, Brochard & Quere 2004): voxels of 2 cm do not have it."""
         files = SceneFiles(Path("."))
         told = [str(a) for a in check_scene(self.scene(surface_tension=0.0728), files).remarks]
-        self.assertTrue(any("2.7 mm, the capillary length" in says for says in told), told)
+        self.assertTrue(any("5.5 mm, twice the capillary length" in says for says in told), told)
         told = [str(a) for a in check_scene(self.scene(surface_tension=0.0728 * 400), files).remarks]
         self.assertFalse(any("capillary length" in says for says in told), told)
 
