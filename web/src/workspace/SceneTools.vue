@@ -142,6 +142,9 @@ p {
   align-items: center;
   font-size: 12.5px;
 }
+.pair select {
+  grid-column: 1 / -1;
+}
 .apply {
   color: var(--accent);
   text-decoration: underline;
