@@ -19,6 +19,7 @@ from studio.productions.models import Membership, Production, Role, Sheet, Shot,
 OTHERWISE: dict[tuple[str, str, str], Role] = {
     ("take", "POST", "judge"): Role.VIEWER,  # nothing is kept of it, nor of these
     ("take", "POST", "flight"): Role.VIEWER,
+    ("take", "POST", "regime"): Role.VIEWER,
     ("take", "POST", "filling"): Role.VIEWER,
     ("take", "POST", "solve"): Role.VIEWER,
     ("take", "POST", "pushes"): Role.VIEWER,
