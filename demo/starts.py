@@ -15,10 +15,9 @@ from basin.exchange import write_ply
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.primitives import lathe_mesh
 from basin.scene import parse_scene
-from demo.tide_mill import box_element, extrusion, mesh_element
+from demo.tide_mill import OPEN, box_element, extrusion, mesh_element
 
 HERE = Path(__file__).resolve().parent / "starts"
-OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
 
 
 def jug() -> TriangleMesh:

@@ -21,6 +21,8 @@ HERE = Path(__file__).resolve().parent / "scenes"
 PRODUCTION = "Tide Mill"
 SHOTS = ("TM010 Glaze pour", "TM020 Sluice release", "TM030 Rain barrel", "TM034 Slip bottle")
 
+OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
+
 
 def extrusion(profile: list[tuple[float, float]], width: float) -> TriangleMesh:
     """A closed mesh from an outline in x, y (counter-clockwise), drawn out along z about 0."""
@@ -228,7 +230,7 @@ def scenes() -> dict[str, dict[str, Any]]:
         "domain": {
             "low": [-0.19, -0.04, -0.17],
             "size": [0.38, 0.34, 0.34],
-            "walls": dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open"),
+            "walls": OPEN,
         },
         "liquid": {"voxel_size": 0.003, "density": 1500.0},
         "quality": {"draft": 1.5, "proof": 1.25},
@@ -280,7 +282,7 @@ def scenes() -> dict[str, dict[str, Any]]:
         "domain": {
             "low": [-0.085, -0.02, -0.085],
             "size": [0.17, 0.115, 0.17],
-            "walls": dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open"),
+            "walls": OPEN,
         },
         "liquid": {"voxel_size": 0.0009},
         "quality": {"draft": 1.7, "proof": 1.3},
@@ -330,7 +332,7 @@ def scenes() -> dict[str, dict[str, Any]]:
         "domain": {
             "low": [-0.21, -0.026, -0.08],
             "size": [0.31, 0.23, 0.16],
-            "walls": dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open"),
+            "walls": OPEN,
         },
         "liquid": {"voxel_size": 0.0016, "density": 1500.0},
         "quality": {"draft": 1.6, "proof": 1.25},

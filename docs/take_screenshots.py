@@ -79,9 +79,13 @@ def take_off(page: Page, address: str, shot: str) -> None:
     page.get_by_role("button", name="Take it off").click()
 
 
-def first_light(page: Page, shot: int) -> None:
-    """Open the first take of the demo's shot of a number."""
+def first_light(page: Page, shot: int, frames: int) -> None:
+    """Open the first take of the demo's shot of a number, and go so many frames on."""
     page.locator("a.take", has_text="first light").nth(shot).click()
+    page.get_by_label("Viewport").wait_for()
+    page.wait_for_timeout(3000)
+    for _ in range(frames):
+        page.keyboard.press(".")
 
 
 def main() -> None:
@@ -99,11 +103,7 @@ def main() -> None:
         page.get_by_role("button", name="Sign in").click()
         page.get_by_text("TM020").first.wait_for()
         keep(page, "shots", 45000)
-        first_light(page, 0)
-        page.get_by_label("Viewport").wait_for()
-        page.wait_for_timeout(3000)
-        for _ in range(54):
-            page.keyboard.press(".")
+        first_light(page, 0, 54)
         page.keyboard.press("s")
         page.get_by_role("button", name="Glaze", exact=True).click()
         keep(page, "thick", 4000)
@@ -113,11 +113,7 @@ def main() -> None:
         keep(page, "films", 6000)
         page.keyboard.press("s")
         page.goto(address)
-        first_light(page, 1)
-        page.get_by_label("Viewport").wait_for()
-        page.wait_for_timeout(3000)
-        for _ in range(33):
-            page.keyboard.press(".")
+        first_light(page, 1, 33)
         keep(page, "particles", 4000)
         page.get_by_role("button", name="Race and steps", exact=True).click()
         page.get_by_role("button", name="Show the solver’s solid").click()
@@ -128,21 +124,13 @@ def main() -> None:
         page.goto(address + "/runs")
         keep(page, "runs")
         page.goto(address)
-        first_light(page, 3)
-        page.get_by_label("Viewport").wait_for()
-        page.wait_for_timeout(3000)
-        for _ in range(73):
-            page.keyboard.press(".")
+        first_light(page, 3, 73)
         page.keyboard.press("s")
         page.get_by_role("button", name="Slip", exact=True).click()
         page.get_by_label("Numbers behind the look").scroll_into_view_if_needed()
         keep(page, "pour", 20000)
         page.goto(address)
-        first_light(page, 2)
-        page.get_by_label("Viewport").wait_for()
-        page.wait_for_timeout(3000)
-        for _ in range(17):
-            page.keyboard.press(".")
+        first_light(page, 2, 17)
         page.keyboard.press("s")
         keep(page, "surface", 5000)
         page.keyboard.press("j")

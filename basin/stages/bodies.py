@@ -1,7 +1,7 @@
 """What liquid looks like where nothing else is asked for: its body's colour, and how much its surface mirrors.
 
 A colour that a source was given comes first; then that of its named liquid: what scatters light as it is seen, what
-absorbs it by Beer's law over the way through a finger's breadth of it and back. Clear liquids, and those without a
+absorbs it by Beer's law over the way through two fingers' breadth and back. Clear liquids, and those without a
 name, have the colour of water in the open.
 """
 

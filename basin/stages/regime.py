@@ -175,7 +175,7 @@ def landing(nu: float, leaving: float, fall: float, gravity: float) -> float:
     free = float(np.sqrt(leaving**2 + 2 * gravity * fall))
     if nu <= 0 or fall <= 0 or leaving <= 0:
         return free
-    x = np.linspace(0.0, 1.0, 60)
+    x = np.linspace(0.0, 1.0, 16)
     by, thick = gravity * fall / leaving**2, 3 * nu / (leaving * fall)
 
     def slopes(_: np.ndarray, y: np.ndarray) -> np.ndarray:
@@ -186,9 +186,9 @@ def landing(nu: float, leaving: float, fall: float, gravity: float) -> float:
 
     # from a thread that is not drawn out at all to the one there is
     guess, strength = np.vstack([np.ones_like(x), np.zeros_like(x)]), by
-    for share in np.geomspace(min(1.0, thick / max(strength, 1e-12)), 1.0, 12):
+    for share in np.geomspace(min(1.0, thick / max(strength, 1e-12)), 1.0, 4):
         by = share * strength
-        found = solve_bvp(slopes, ends, x, guess, tol=1e-3, max_nodes=4000)
+        found = solve_bvp(slopes, ends, x, guess, tol=1e-2, max_nodes=2000)
         if not found.success:
             return free  # so little viscosity that its layers are too thin to be solved
         x, guess = found.x, found.y

@@ -91,7 +91,7 @@ def thin_coat(look: Look) -> list[Advice]:
     """A thick liquid whose coat on an upright wall is soon too thin to hold together at the final voxel."""
     said, scene = [], look.scene
     dx, down = scene.liquid.voxel_size, float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
-    if down == 0 or not any(True for _ in scene.of_kind(Collider)):
+    if down == 0 or not list(scene.of_kind(Collider)):
         return []
     for index, element in enumerate(scene.elements):
         if not isinstance(element, Fill | Inflow):

@@ -95,10 +95,10 @@ def _of_fill(scene: Scene, files: SceneFiles, index: int, quality: str) -> Taken
         return None
     placed = mesh.transformed(scene.placement(element).matrix(0.0)).position
     size = float((placed.max(axis=0) - placed.min(axis=0)).min())
-    speed, met = falls(scene, files, index, placed, quality)
-    if met and speed**2 > 2 * RESTS * np.linalg.norm(value_at(scene.liquid.gravity, 0.0)) * size:
-        return Taken(size, speed, f"all of it when it meets {met}")
     down = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
+    speed, met = falls(scene, files, index, placed, quality)
+    if met and speed**2 > 2 * RESTS * down * size:
+        return Taken(size, speed, f"all of it when it meets {met}")
     return (
         Taken(size, float(np.sqrt(down * size)) or speed, "all of it, as it lies, and a wave as high") if size else None
     )
