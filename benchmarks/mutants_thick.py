@@ -11,7 +11,7 @@ from unittest import mock
 import numpy as np
 from numba import njit
 
-from basin.liquid import crowding, films, levelset, strains, tension, viscosity
+from basin.liquid import crowding, films, gripping, levelset, strains, tension, viscosity
 from basin.liquid.particles import M
 from benchmarks.mutants_surface import around, exchanged, with_names
 
@@ -39,8 +39,23 @@ def _unwalled(near, held, opened, p, x, y, depth, slip):
 
 
 @njit
-def _whole(near, held, p, axis):
+def _whole(near, held, p, axis, slip):
     return np.float32(1.0)
+
+
+@njit
+def _halfway(way, slip):
+    return 0.5 * way
+
+
+@njit
+def _all_seen(where, slot, hidden, i, j, k, free):
+    pass
+
+
+@njit
+def _no_wall(corner, listed, begin, end, p):
+    return (1e9, 0.0, 0.0, 0.0), -1
 
 
 @njit
@@ -135,7 +150,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "masses at walls whole": _weighed(_extent=_whole),
     "walls hold nothing": _weighed(_shear=_unwalled, _stretched=_as_open, _extent=_whole),
     "stretches as open as their cells": _weighed(_stretched=_as_open),
-    "cubes at the surface full or empty": _weighed(_full=_all_or_none),
+    "cubes at the surface full or empty": _weighed(full=_all_or_none),
     "a film's one face like any other": _weighed(**_walled(_thin=_like_any)),
     "films too thin for the grid slide": exchanged("liquid.films", "slow", lambda *a: None),
     "the grid keeps films of half a voxel": exchanged("liquid.films", "_measure", with_names(films._measure, THIN=0.0)),
@@ -193,6 +208,14 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
         _shear=with_names(viscosity._shear, _against=_sticks),
         _stretched=with_names(viscosity._stretched, _against=_sticks),
     ),
+    "thin walls let go": exchanged("liquid.viscosity", "Grip", mock.Mock(of=lambda *a: None)),
+    "what slides has no mass at the wall": exchanged(
+        "liquid.gripping", "_weigh", with_names(gripping._weigh, reach=_halfway)
+    ),
+    "thin walls feel no shear": exchanged("liquid.gripping", "_drag", lambda *a: None),
+    "surfaces see through thin walls": exchanged(
+        "liquid.tension", "_curvature", with_names(tension._curvature, _unseen=_all_seen, _thin_wall_at=_no_wall)
+    ),
     "gravity 15 % off": around("liquid.forces", "gravity_kick", lambda made, g, *a: made(1.15 * np.asarray(g), *a)),
 }
 AIMED: dict[str, tuple[str, ...]] = {
@@ -234,5 +257,9 @@ AIMED: dict[str, tuple[str, ...]] = {
     "contact angles ignored": ("Meeting", "Wetting"),
     "lines that draw back advance": ("Meeting",),
     "slip ignored": ("Slipping",),
+    "thin walls let go": ("ThinWalls",),
+    "what slides has no mass at the wall": ("ThinWalls",),
+    "thin walls feel no shear": ("ThinWalls",),
+    "surfaces see through thin walls": ("Wetting",),
     "gravity 15 % off": ("ThinLiquid",),
 }

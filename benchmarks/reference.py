@@ -577,9 +577,10 @@ def _small() -> list[Row]:
             "climb of a meniscus of 45 degrees",
             "Batchelor 1967",
             "10 %",
-            (4, 6),
+            (4, 6, 9),
             lambda n: small.meniscus(n, 45),
         ),
+        Row("C18", "film that a plate draws out of a bath", "Landau & Levich 1942", "20 % at 4", (2, 3), small.dip),
         Row("C19", "radius of a square that becomes a disc", "geometry", "1.5 %", (16, 24), lambda n: blob(n)[0]),
         *(
             Row(

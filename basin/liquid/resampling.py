@@ -1,13 +1,18 @@
-"""Keeps the number of particles per cell within bounds; volume and momentum are conserved."""
+"""Keeps the number of particles per cell within bounds; volume and momentum are conserved.
+
+On demand there are more and smaller particles about the surface, where its form and what tension makes of it go by them
+(as Ando, Thuerey & Tsuruno 2012, "Preserving fluid sheets with adaptively sampled anisotropic particles", and others
+spend them). They part along the surface, so that it stays where it is.
+"""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import at
+from basin.grid.tiles import at, gradient
 from basin.kernels import shared
-from basin.liquid.particles import M, Particles, new_ids
+from basin.liquid.particles import M, Particles, X, new_ids
 from basin.liquid.randomness import uniform
 from basin.liquid.sorting import Arranged
 
@@ -15,14 +20,19 @@ FEWEST_SHARE = 0.26
 MOST_SHARE = 2.0
 SMALLEST_SHARE = 0.2  # of a fresh particle's volume: smaller ones are not split again
 DEEP = -0.75
+SHALLOW = -1.5  # voxels: above, particles are at the surface
+BIGGER = 1.5  # times as large as meant: those at the surface are split
+BESIDE = 0.5  # spacings that a pair is apart, along each axis at most, of its parent
+LOW, AT_SURFACE = 1, 2  # why one is split
 
 
 @shared
-def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_into, split, changed):
-    """Per cell run of sorted particles: the pair to merge, or the particle to split.
+def _choose(first, record, phi, where, fewest, most, smallest, finer, meant, hidden, remove_into, split, changed):
+    """Per cell run of sorted particles: pairs to merge, and which to split, why.
 
-    `first` (t + 1,) says where each tile's particles begin; `remove_into[p]` is the particle that
-    takes p's volume, or -1; `changed` (t,) marks tiles where anything is to be done.
+    At the surface there may be `finer` times as many, each of a volume of `meant`. `first` (t + 1,) says where each
+    tile's particles begin; `remove_into[p]` is the particle that takes p's volume, or -1; `changed` (t,) marks tiles
+    where anything is to be done.
     """
     masked = hidden.shape[0] > 0
     for t in prange(first.shape[0] - 1):
@@ -34,7 +44,9 @@ def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_in
             while end < n and int(record[end, 0]) == i and int(record[end, 1]) == j and int(record[end, 2]) == k:
                 end += 1
             count = end - start
-            for _ in range(max(count - most, 0)):
+            level = at(phi, where, i, j, k)
+            shallow = finer > 1 and level > SHALLOW
+            for _ in range(max(count - (finer * most if shallow else most), 0)):
                 # the closest pair of the cell, the smaller one goes
                 best, keep, gone = 1e9, -1, -1
                 for a in range(start, end):
@@ -54,13 +66,18 @@ def _choose(first, record, phi, where, fewest, most, smallest, hidden, remove_in
                     break
                 remove_into[gone] = keep
                 changed[t] = 1
-            if count < fewest and at(phi, where, i, j, k) < DEEP:
+            if shallow:
+                for a in range(start, end):
+                    if record[a, M] > BIGGER * meant and not (masked and hidden[a] != 0):
+                        split[a] = AT_SURFACE
+                        changed[t] = 1
+            elif count < fewest and level < DEEP:
                 heavy = start
                 for a in range(start, end):
                     if record[a, M] > record[heavy, M]:
                         heavy = a
                 if record[heavy, M] > 2.0 * smallest and not (masked and hidden[heavy] != 0):
-                    split[heavy] = True
+                    split[heavy] = LOW
                     changed[t] = 1
             start = end
 
@@ -85,11 +102,26 @@ def _merge(first, changed, remove_into, record, carried):
             record[q, M] = total
 
 
-def resampled(at_hand: Arranged, phi: np.ndarray, per_cell: int, next_id: int, epoch: int) -> tuple[Particles, int]:
-    """Merge where cells are crowded and split where deep cells run low.
+@shared
+def _along_surface(record, phi, where, offset):
+    """Take from offsets (n, 3) of particles what goes across the surface, in place."""
+    h = np.float32(0.5)
+    for p in prange(offset.shape[0]):
+        x, y, z = gradient(phi, where, record[p, X] - h, record[p, X + 1] - h, record[p, X + 2] - h)
+        across = x * offset[p, 0] + y * offset[p, 1] + z * offset[p, 2]
+        offset[p, 0] -= across * x
+        offset[p, 1] -= across * y
+        offset[p, 2] -= across * z
+
+
+def resampled(
+    at_hand: Arranged, phi: np.ndarray, per_cell: int, next_id: int, epoch: int, finer: int = 1
+) -> tuple[Particles, int]:
+    """Merge where cells are crowded, split where deep cells run low, and what is too large at the surface.
 
     Parameters
     ----------
+    finer : times as many as `per_cell` there are at the surface
     next_id : first free id; one child of a split keeps its parent's
     epoch : number of the substep, seeds the offsets of the split
 
@@ -104,28 +136,34 @@ def resampled(at_hand: Arranged, phi: np.ndarray, per_cell: int, next_id: int, e
     """
     particles, tiling, hidden = at_hand.particles, at_hand.tiling, at_hand.hidden
     into = np.full(len(particles), -1, np.int64)
-    split = np.zeros(len(particles), bool)
+    split = np.zeros(len(particles), np.uint8)
     fewest = max(int(FEWEST_SHARE * per_cell), 1)
     most = int(np.ceil(MOST_SHARE * per_cell))
     smallest = SMALLEST_SHARE / per_cell
     changed = np.zeros(len(tiling.number), np.uint8)
-    limits = (fewest, most, smallest)
+    limits = (fewest, most, smallest, finer, 1.0 / (per_cell * finer))
     _choose(tiling.start, particles.record, phi, at_hand.tiles.where, *limits, hidden, into, split, changed)
     if not changed.any():
         return particles, next_id
     _merge(tiling.start, changed, into, particles.record, particles.carried)
-    split &= into < 0
-    child = particles.taken(split)
+    split[into >= 0] = 0
+    some = split > 0
+    child = particles.taken(some)
     if len(child):
         offset = (uniform(child.id, epoch, 3) - np.float32(0.5)) * np.float32(0.5)
+        above = np.flatnonzero(split[some] == AT_SURFACE)
+        if len(above):
+            beside = offset[above] * np.float32(2 * BESIDE) * np.cbrt(child.volume[above])[:, None]
+            _along_surface(child.record[above], phi, at_hand.tiles.where, beside)
+            offset[above] = beside
         child.record[:, M] *= np.float32(0.5)
-        particles.volume[split] = child.volume
+        particles.volume[some] = child.volume
         # one goes each way, so that the pair keeps its centre; velocities follow the affine field
         drift = np.einsum("nij,nj->ni", child.affine, offset)
         child.position[:] += offset
         child.velocity[:] += drift
-        particles.position[split] -= offset
-        particles.velocity[split] -= drift
+        particles.position[some] -= offset
+        particles.velocity[some] -= drift
         child.id = new_ids(next_id, len(child))
         next_id += len(child)
     particles = particles.taken(into < 0)

@@ -59,6 +59,18 @@ class LiquidSettings(Part):
         cost="Minutes, memory and disk go with it.",
         meaning="Particles put into each voxel of liquid.",
     )
+    surface_particles: int = setting(
+        1,
+        unit="times",
+        group="Detail",
+        ge=1,
+        le=8,
+        slider=(1, 8),
+        label="More at the surface",
+        cost="Minutes, memory and disk of what is near the surface go with it.",
+        meaning="So many times as many particles, each as much smaller, within a voxel and a half of the surface: "
+        "finer drops and rims, and a calmer surface, at the same voxel.",
+    )
     band: float = setting(
         0.0,
         unit="voxels",

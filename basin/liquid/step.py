@@ -49,7 +49,7 @@ from basin.liquid.solids import Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Cells, Tiling, cells_at_walls, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-20"
+ALGORITHM = "liquid-21"
 THICK = ("viscosity", "yield_stress")  # go by how thick liquid is at a moment
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
@@ -322,7 +322,7 @@ class Liquid:
     def _resample(self, m: Moment) -> None:
         w, s, kept = self.world, self.state, self.state.particles
         s.particles, s.next_id = resampling.resampled(
-            self._arranged(m), m.phi, w.particles_per_cell, s.next_id, s.epoch
+            self._arranged(m), m.phi, w.particles_per_cell, s.next_id, s.epoch, w.surface_particles
         )
         if s.particles is not kept:
             self._sort(m)

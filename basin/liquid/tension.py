@@ -13,7 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import all_below, at, load, none_below
+from basin.geometry.distance import point_triangle_distance
+from basin.grid.tiles import all_below, at, load, none_below, row_of
 from basin.kernels import kernel, shared
 from basin.liquid.levelset import FAITHFUL, solve_symmetric
 from basin.liquid.solids import ADVANCING, RECEDING, Solids, solid_of, velocity_of
@@ -25,6 +26,8 @@ STEEPEST = 1.5  # voxels: heights above the tangent plane beyond are of another 
 FEWEST = 8  # cells that tell a paraboloid
 SHARPEST = 2.0  # 1/voxel: that of a drop of one voxel's radius
 NEAR_WALL = 2.5  # voxels to a solid within which a paraboloid ends on it with its contact angle
+BLIND = 1.5  # voxels by which what nodes say of a thin wall may be wrong
+STEP = 1e-3  # voxels: for the slope of a distance
 HELD = 2.0  # weight of that end, of all cells' together
 MOST_TURN = 1.2  # radians by which the surface may have to turn there
 UNKNOWN = np.float32(np.nan)
@@ -52,17 +55,16 @@ def _slope(level, free, i, j, k, axis):
 
 
 @kernel
-def _crosses(level, i, j, k):
-    """Whether the surface passes between a cell and one of its six neighbours."""
+def _crosses(level, i, j, k, mask):
+    """Whether the surface passes between a cell and one of its six neighbours that it sees, by its mask."""
     inside = level[i, j, k] < 0.0
-    return (
-        (level[i - 1, j, k] < 0.0) != inside
-        or (level[i + 1, j, k] < 0.0) != inside
-        or (level[i, j - 1, k] < 0.0) != inside
-        or (level[i, j + 1, k] < 0.0) != inside
-        or (level[i, j, k - 1] < 0.0) != inside
-        or (level[i, j, k + 1] < 0.0) != inside
-    )
+    for axis in range(3):
+        for side in (-1, 1):
+            di, dj, dk = side * (axis == 0), side * (axis == 1), side * (axis == 2)
+            seen = (mask >> np.uint32(9 * di + 3 * dj + dk + 13)) & np.uint32(1) == 0
+            if seen and (level[i + di, j + dj, k + dk] < 0.0) != inside:
+                return True
+    return False
 
 
 @kernel
@@ -82,6 +84,56 @@ def _wall_at(node, i, j, k):
 
 
 @kernel
+def _thin_wall_at(corner, listed, begin, end, p):
+    """(distance, direction away from it, triangle) of the nearest of some thin walls within reach of a place p; -1."""
+    least, which = NEAR_WALL + 2.0, -1
+    for e in range(begin, end):
+        m = listed[e]
+        above = corner[m, 3] @ (p - corner[m, 0])
+        if abs(above) < least:
+            d = point_triangle_distance(p, corner[m, 0], corner[m, 1], corner[m, 2])
+            if d < least:
+                least, which = d, m
+    if which < 0:
+        return (1e9, 0.0, 0.0, 0.0), -1
+    away = np.zeros(3)
+    for axis in range(3):
+        for side in (-1.0, 1.0):
+            p[axis] += side * STEP
+            d = point_triangle_distance(p, corner[which, 0], corner[which, 1], corner[which, 2])
+            p[axis] -= side * STEP
+            away[axis] += side * d
+    away /= max(np.sqrt(away @ away), 1e-9)
+    return (least, away[0], away[1], away[2]), which
+
+
+@kernel
+def _mask_at(where, slot, hidden, i, j, k):
+    """What a cell does not see of its neighbours."""
+    s = slot[row_of(where, i, j, k)]
+    return hidden[s, i & 7, j & 7, k & 7] if s >= 0 else np.uint32(0)
+
+
+@kernel
+def _unseen(where, slot, hidden, i, j, k, free):
+    """Take the room from what a cell does not see of the 5^3 cells about it, in place.
+
+    What is two cells away is seen if the one between is, and sees it.
+    """
+    own = _mask_at(where, slot, hidden, i, j, k)
+    for di in range(-REACH, REACH + 1):
+        for dj in range(-REACH, REACH + 1):
+            for dk in range(-REACH, REACH + 1):
+                a, b, c = min(max(di, -1), 1), min(max(dj, -1), 1), min(max(dk, -1), 1)
+                blind = (own >> np.uint32(9 * a + 3 * b + c + 13)) & np.uint32(1)
+                if blind == 0 and (a != di or b != dj or c != dk):
+                    between = _mask_at(where, slot, hidden, i + a, j + b, k + c)
+                    blind = (between >> np.uint32(9 * (di - a) + 3 * (dj - b) + dk - c + 13)) & np.uint32(1)
+                if blind != 0:
+                    free[di + REACH, dj + REACH, dk + REACH] = 0.0
+
+
+@kernel
 def _meets(touch, speed, creep):
     """Contact angle of a line that moves over a solid at a speed towards the air (voxels/s)."""
     share = min(max(0.5 + 0.5 * speed / creep, 0.0), 1.0)
@@ -89,14 +141,16 @@ def _meets(touch, speed, creep):
 
 
 @kernel
-def _bent(level, free, i, j, k, wall, angle, a, b):
-    """Curvature of the surface nearest to a cell of a block (1/voxel); not a number if too little is known of it.
+def _bent(level, free, wall, angle, a, b):
+    """Curvature of the surface nearest to a cell (1/voxel); not a number if too little is known of it.
 
     Parameters
     ----------
+    level, free : (5, 5, 5), about the cell: levels, and how much of each that it sees is no solid
     wall : distance of the cell's centre to a solid and the direction away from it
     angle : at which the surface meets that
     """
+    i, j, k = REACH, REACH, REACH
     nx, ny, nz = _slope(level, free, i, j, k, 0), _slope(level, free, i, j, k, 1), _slope(level, free, i, j, k, 2)
     size = np.sqrt(nx * nx + ny * ny + nz * nz)
     if size < 0.1:
@@ -165,7 +219,27 @@ def _bent(level, free, i, j, k, wall, angle, a, b):
 
 
 @shared
-def _curvature(first, where, phi, own, solid, owner, motion, touch, u, v, w, creep, out):
+def _curvature(
+    first,
+    where,
+    phi,
+    own,
+    solid,
+    owner,
+    motion,
+    touch,
+    corner,
+    body,
+    slot,
+    start,
+    listed,
+    hidden,
+    u,
+    v,
+    w,
+    creep,
+    out,
+):
     for t in prange(1, first.shape[0]):
         i0, j0, k0 = first[t, 0], first[t, 1], first[t, 2]
         level = np.empty((12, 12, 12), np.float32)
@@ -176,32 +250,48 @@ def _curvature(first, where, phi, own, solid, owner, motion, touch, u, v, w, cre
         free, node = np.empty((12, 12, 12), np.float32), np.empty((9, 9, 9), np.float32)
         load(own, where, i0 - REACH, j0 - REACH, k0 - REACH, free)
         load(solid, where, i0, j0, k0, node)
-        a, b = np.empty((6, 6)), np.empty(6)
+        a, b, place = np.empty((6, 6)), np.empty(6), np.empty(3)
+        about, room = np.empty((5, 5, 5), np.float32), np.empty((5, 5, 5), np.float32)
+        s = slot[t]
         for i in range(8):
             for j in range(8):
                 for k in range(8):
-                    if not _crosses(level, i + REACH, j + REACH, k + REACH):
+                    mask = hidden[s, i, j, k] if s >= 0 else np.uint32(0)
+                    if not _crosses(level, i + REACH, j + REACH, k + REACH, mask):
                         continue
-                    wall, angle = (1e9, 0.0, 0.0, 0.0), 0.0
+                    p, q, r = i0 + i, j0 + j, k0 + k
+                    about[:] = level[i : i + 5, j : j + 5, k : k + 5]
+                    room[:] = free[i : i + 5, j : j + 5, k : k + 5]
+                    wall, angle, who = (1e9, 0.0, 0.0, 0.0), 0.0, -1
                     if node[i, j, k] < NEAR_WALL + 3.0:
                         wall = _wall_at(node, i, j, k)
-                    if wall[0] < NEAR_WALL + 2.0:
-                        p, q, r = i0 + i, j0 + j, k0 + k
                         who = solid_of(solid, owner, where, p, q, r)
+                    if s >= 0:
+                        _unseen(where, slot, hidden, p, q, r, room)
+                        place[0], place[1], place[2] = p + 0.5, q + 0.5, r + 0.5
+                        thin, m = _thin_wall_at(corner, listed, start[s], start[s + 1], place)
+                        if m >= 0 and thin[0] < wall[0] + BLIND:
+                            wall, who = thin, body[m]
+                    if wall[0] < NEAR_WALL + 2.0:
                         angle = touch[who, ADVANCING]
                         if touch[who, RECEDING] != angle:
                             its = velocity_of(motion, who, p + 0.5, q + 0.5, r + 0.5)
                             x = 0.5 * (at(u, where, p, q, r) + at(u, where, p + 1, q, r)) - its[0]
                             y = 0.5 * (at(v, where, p, q, r) + at(v, where, p, q + 1, r)) - its[1]
                             z = 0.5 * (at(w, where, p, q, r) + at(w, where, p, q, r + 1)) - its[2]
-                            nx = _slope(level, free, i + REACH, j + REACH, k + REACH, 0)
-                            ny = _slope(level, free, i + REACH, j + REACH, k + REACH, 1)
-                            nz = _slope(level, free, i + REACH, j + REACH, k + REACH, 2)
+                            nx = _slope(about, room, REACH, REACH, REACH, 0)
+                            ny = _slope(about, room, REACH, REACH, REACH, 1)
+                            nz = _slope(about, room, REACH, REACH, REACH, 2)
                             lean = nx * wall[1] + ny * wall[2] + nz * wall[3]
                             nx, ny, nz = nx - lean * wall[1], ny - lean * wall[2], nz - lean * wall[3]
                             size = max(np.sqrt(nx * nx + ny * ny + nz * nz), 1e-6)
                             angle = _meets(touch[who], (x * nx + y * ny + z * nz) / size, creep)
-                    out[t, i, j, k] = _bent(level, free, i + REACH, j + REACH, k + REACH, wall, angle, a, b)
+                    out[t, i, j, k] = _bent(about, room, wall, angle, a, b)
+
+
+def _thin_of(solids: Solids) -> tuple[np.ndarray, ...]:
+    thin = solids.thin
+    return thin.corner, thin.body, thin.slot, thin.start, thin.listed, thin.hidden
 
 
 def curvature(phi: np.ndarray, solids: Solids, velocity: list[np.ndarray], creep: float) -> np.ndarray:
@@ -219,13 +309,13 @@ def curvature(phi: np.ndarray, solids: Solids, velocity: list[np.ndarray], creep
     tiles = solids.tiles
     out = tiles.field(np.nan)
     walls = (solids.own, solids.phi, solids.owner, solids.motion, solids.touch)
-    _curvature(tiles.first, tiles.where, phi, *walls, *velocity, creep, out)
+    _curvature(tiles.first, tiles.where, phi, *walls, *_thin_of(solids), *velocity, creep, out)
     tiles.wrap(out)
     return out
 
 
 @shared
-def _softened(first, where, bent, share, out):
+def _softened(first, where, bent, share, slot, hidden, out):
     for t in prange(1, first.shape[0]):
         block = np.empty((10, 10, 10), np.float32)
         load(bent, where, first[t, 0] - 1, first[t, 1] - 1, first[t, 2] - 1, block)
@@ -236,11 +326,12 @@ def _softened(first, where, bent, share, out):
                     if own != own:
                         continue
                     total, weight = np.float32(0.0), np.float32(0.0)
+                    mask = hidden[slot[t], i, j, k] if slot[t] >= 0 else np.uint32(0)
                     for p in range(3):
                         for q in range(3):
                             for r in range(3):
                                 value = block[i + p, j + q, k + r]
-                                if value == value:
+                                if value == value and (mask >> np.uint32(9 * p + 3 * q + r)) & np.uint32(1) == 0:
                                     w = np.float32((1 + (p == 1)) * (1 + (q == 1)) * (1 + (r == 1)))
                                     total, weight = total + w * value, weight + w
                     out[t, i, j, k] = own + share * (total / weight - own)
@@ -252,7 +343,7 @@ def softened(bent: np.ndarray, softening: Softening, solids: Solids) -> np.ndarr
     shares = [np.float32(-softening.sharper)] if softening.sharper > 0 else [np.float32(1.0)] * softening.times
     for share in shares:
         out = tiles.field(np.nan)
-        _softened(tiles.first, tiles.where, bent, share, out)
+        _softened(tiles.first, tiles.where, bent, share, solids.thin.slot, solids.thin.hidden, out)
         tiles.wrap(out)
         bent = out
     return bent

@@ -139,7 +139,7 @@ def _near(corner, listed, begin, end, x, y, z, reach, near):
 
 
 @kernel
-def _near_block(corner, listed, begin, end, x, y, z, reach, held, count, lists):
+def near_block(corner, listed, begin, end, x, y, z, reach, held, count, lists):
     """Row of `lists` with the triangles within reach of the block of 2^3 cells about a place, found when first asked.
 
     Particles of a tile lie in 64 blocks; a scan of the tile's whole list for each of them would be most of the work.
@@ -208,7 +208,7 @@ def _sight_of_cells(row, first, corner, start, listed, hidden):
             for b in range(8):
                 for c in range(8):
                     x, y, z = first[t, 0] + a + 0.5, first[t, 1] + b + 0.5, first[t, 2] + c + 0.5
-                    o = _near_block(corner, listed, start[s], start[s + 1], x, y, z, CELL_SEES, held, count, lists)
+                    o = near_block(corner, listed, start[s], start[s + 1], x, y, z, CELL_SEES, held, count, lists)
                     n = _near(corner, lists[o], 0, count[o], x, y, z, CELL_SEES, near)
                     mask = np.uint32(0)
                     if n > 0:
@@ -237,7 +237,7 @@ def _room(row, first, where, bodies, within, corner, start, listed, hidden, near
             for b in range(10):
                 for c in range(10):
                     x, y, z = i0 + a + 1.5, j0 + b + 1.5, k0 + c + 1.5
-                    o = _near_block(corner, listed, start[s], start[s + 1], x, y, z, KERNEL_SEES, held, count, lists)
+                    o = near_block(corner, listed, start[s], start[s + 1], x, y, z, KERNEL_SEES, held, count, lists)
                     n = _near(corner, lists[o], 0, count[o], x, y, z, KERNEL_SEES, beside)
                     for i in range(6):
                         for j in range(6):
@@ -448,7 +448,7 @@ def _sight_of_particles(tile_start, row, record, corner, slot, start, listed, ou
         lists = np.empty((64, len(near)), np.int64)
         for p in range(tile_start[t], tile_start[t + 1]):
             x, y, z = np.float64(record[p, X]), np.float64(record[p, X + 1]), np.float64(record[p, X + 2])
-            o = _near_block(corner, listed, start[s], start[s + 1], x, y, z, PARTICLE_SEES, held, count, lists)
+            o = near_block(corner, listed, start[s], start[s + 1], x, y, z, PARTICLE_SEES, held, count, lists)
             n = _near(corner, lists[o], 0, count[o], x, y, z, PARTICLE_SEES, near)
             if n == 0:
                 continue
@@ -487,7 +487,7 @@ def _moved(matrix, x, y, z):
 
 
 @kernel
-def _first_hit(corner, near, begin, end, p, d):
+def first_hit(corner, near, begin, end, p, d):
     """(share of the way, triangle) of the first of some triangles that it meets; share 2 for none."""
     least, which = 2.0, -1
     for e in range(begin, end):
@@ -514,7 +514,7 @@ def _held(corner, near, begin, end, p, d, low, high):
     """
     normal = np.zeros(3)
     for _ in range(MOST_BENDS):
-        share, m = _first_hit(corner, near, begin, end, p, d)
+        share, m = first_hit(corner, near, begin, end, p, d)
         if share > 1.0:
             return p + d, normal
         g = corner[m, 3].copy() if corner[m, 3] @ d <= 0.0 else -corner[m, 3]
@@ -562,9 +562,7 @@ def _keep(
                 span = max(span, abs(record[p, np.uint64(X + d)] - begin[p, d]))
             x, y, z = np.float64(begin[p, 0]), np.float64(begin[p, 1]), np.float64(begin[p, 2])
             if span <= USUAL:
-                o = _near_block(
-                    corner, listed, start[s], start[s + 1], x, y, z, USUAL + REACH - 5.0, held, count, lists
-                )
+                o = near_block(corner, listed, start[s], start[s + 1], x, y, z, USUAL + REACH - 5.0, held, count, lists)
                 n = _near(corner, lists[o], 0, count[o], x, y, z, span + REACH - 5.0, near)
             else:
                 n = _near(corner, listed, start[s], start[s + 1], x, y, z, span + REACH - 5.0, near)

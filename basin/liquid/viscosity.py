@@ -16,7 +16,7 @@ by their cell's open share alone they would let films flow too fast.
 
 The matrix is symmetric and positive definite; it is solved by conjugate gradients in double precision, after a
 multigrid cycle in single precision (see `basin.liquid.coarser`), or its diagonal where little is stiff. Walls thinner
-than the grid can tell part no shear.
+than the grid can tell hold faces on both their sides by friction (see `basin.liquid.gripping`).
 """
 
 from __future__ import annotations
@@ -31,6 +31,8 @@ from basin.grid.tiles import Tiles, all_zero, load, none_below
 from basin.kernels import kernel, shared
 from basin.liquid import levelset
 from basin.liquid.coarser import Cycle
+from basin.liquid.fullness import CELL, clipped, depth_between, full
+from basin.liquid.gripping import NEAREST, Grip, reach
 from basin.liquid.levelset import LEAST_ROOM
 from basin.liquid.particles import M, Particles
 from basin.liquid.pressure import solid_at_face, solid_face_velocity
@@ -46,9 +48,7 @@ NO_BODIES = np.zeros((0, 3))
 ALONE, CYCLES = (10.5, 11.0), 13.0
 ALONE_TAKES, CYCLE_TAKES, BEGINS = (3e-4, 11e-9), (2.5e-3, 100e-9), (0.015, 300e-9)  # seconds each, and a face
 TOUCHES = np.float32(1e-3)  # voxels: a face's centre this near to a solid is in it
-NEAREST = np.float32(0.1)  # voxels: least way between a face's centre and the wall that it strains against
-# steps along the axes between nodes and between cells in blocks of a tile and its rim that lie as lines
-NODE, CELL = (121, 11, 1), (100, 10, 1)
+NODE = (121, 11, 1)  # steps along the axes between nodes of a tile and its rim that lie as a line
 BETWEEN = np.array(
     [[0, 1, 2], [0, 2, 1], [1, 2, 0]]
 )  # of edges: the axes that their faces are square to, and their own
@@ -113,33 +113,6 @@ def mean_at_cells(
 
 
 @kernel(inline="always")
-def _clipped(x):
-    return min(max(x, np.float32(0.0)), np.float32(1.0))
-
-
-@kernel
-def _depth(phi, wide, p, one, other):
-    """Level at the middle of the cells p, p - one, p - other, p - one - other; of a face with `other` 0.
-
-    Cells with hardly any room know nothing and are left out.
-    """
-    total, count = np.float32(0.0), np.float32(0.0)
-    for a in range(2):
-        for b in range(2 if other > 0 else 1):
-            q = p - a * one - b * other
-            if wide[q] >= LEAST_ROOM:
-                total += phi[q]
-                count += np.float32(1.0)
-    return total / count if count > 0 else np.float32(1.0)
-
-
-@kernel(inline="always")
-def _full(depth):
-    """Share that liquid fills of a cube whose middle is at a level."""
-    return _clipped(np.float32(0.5) - depth)
-
-
-@kernel(inline="always")
 def _centre(node, n, first, second):
     """Distance to solids at the middle of the face between four nodes, in a block that lies as one line."""
     return np.float32(0.25) * (node[n] + node[n + first] + node[n + second] + node[n + first + second])
@@ -172,7 +145,7 @@ def way_to_wall(free, held):
 
 
 @kernel
-def _extent(near, held, p, axis):
+def _extent(near, held, p, axis, slip):
     """Volume of which a face's velocity moves the mass: halfway to its neighbours, or to a wall before them."""
     volume = np.float32(1.0)
     for d in range(3):
@@ -180,7 +153,7 @@ def _extent(near, held, p, axis):
         for side in (-1, 1):
             beside = p + side * CELL[d]
             if held[axis, beside]:
-                length += np.float32(0.5) * way_to_wall(near[axis, p], near[axis, beside])
+                length += np.float32(reach(way_to_wall(near[axis, p], near[axis, beside]), slip))
             else:
                 length += np.float32(0.5)
         volume *= length
@@ -197,7 +170,7 @@ def _thin(near, step, depth):
     `depth` the liquid's level there.
     """
     thick = FILM[0] + FILM[1] * (near - depth)
-    alone = _clipped((near + np.float32(0.5) * step - thick) / FADES)
+    alone = clipped((near + np.float32(0.5) * step - thick) / FADES)
     more = np.float32(0.75) * (np.float32(1.0) + near) / max(thick, THINNEST_FILM)
     return np.float32(1.0) + alone * max(more - np.float32(1.0), np.float32(0.0))
 
@@ -285,17 +258,17 @@ def _weigh(
                         who = solid_of(node_phi, owner, where, i0 + 1 + a, j0 + 1 + b, k0 + 1 + c)
                         slip = np.float32(touch[who, SLIP])
                     if room_line[p] >= LEAST_ROOM:
-                        stiff = np.float32(2.0 * dt) * thick_line[p] * _full(depth_line[p])
+                        stiff = np.float32(2.0 * dt) * thick_line[p] * full(depth_line[p])
                         for d in range(3):
                             weight = _stretched(near, held, p, d, depth_line[p], own[t, a, b, c], slip)
                             cell[d, t, a, b, c] = stiff * weight
                     for e in range(3):
                         x, y, along = BETWEEN[e, 0], BETWEEN[e, 1], BETWEEN[e, 2]
-                        level = _depth(depth_line, room_line, p, CELL[x], CELL[y])
-                        weight = _full(level)
+                        level = depth_between(depth_line, room_line, p, CELL[x], CELL[y])
+                        weight = full(level)
                         if weight > 0:
                             middle = np.float32(0.5) * (node_line[n] + node_line[n + NODE[along]])
-                            opened = _clipped(np.float32(0.5) + middle)
+                            opened = clipped(np.float32(0.5) + middle)
                             weight *= _shear(near, held, opened, p, x, y, level, slip)
                             if nu_edge.shape[0] > 0:
                                 weight *= np.float32(dt) * nu_edge[e, t, a, b, c]
@@ -306,8 +279,8 @@ def _weigh(
                         if held[d, p]:
                             mass[d, t, a, b, c] = np.float32(-1.0)
                         else:
-                            full = _full(_depth(depth_line, room_line, p, CELL[d], 0))
-                            mass[d, t, a, b, c] = full * _extent(near, held, p, d)
+                            filled = full(depth_between(depth_line, room_line, p, CELL[d], 0))
+                            mass[d, t, a, b, c] = filled * _extent(near, held, p, d, slip)
 
 
 @shared
@@ -457,9 +430,11 @@ class Viscous:
         grid = (tiles.first, tiles.where)
         room = (solids.phi, solids.owner, solids.touch, *solids.open, solids.own, solids.wide)
         _weigh(*grid, phi, nu, nu_edge, dt, *room, self._cell, self._edge, self._mass)
+        self._grip = Grip.of(solids, phi, nu, dt, self._edge, self._mass)
         tiles.wrap(*self._cell, *self._edge)
         self._inside = tiles.between_walls(np.flatnonzero(tiles.layout.periodic))
-        self.strains = Strains.of(*grid, self._cell, self._edge, self._mass, self._inside)
+        mass = self._mass if self._grip is None else self._mass + self._grip.hold
+        self.strains = Strains.of(*grid, self._cell, self._edge, mass, self._inside)
         self._cycle = Cycle(self.strains, tiles) if self._stiff() else None
 
     def _stiff(self) -> bool:
@@ -492,6 +467,9 @@ class Viscous:
         np.negative(left, out=left)
         # walls give momentum too: liquid at rest beside one that moves is not there yet
         fastest = float(np.abs(start[self._mass < 0]).max(initial=0.0)) if solids.moving else 0.0
+        if self._grip is not None:
+            left += np.where(matrix.inverse > 0, self._grip.pull - self._grip.hold * start, 0.0)
+            fastest = max(fastest, self._grip.fastest())
         mass = np.where(matrix.inverse > 0, self._mass, np.float32(0.0))
         momentum = float(np.sqrt(((mass * start) ** 2 + (mass * fastest) ** 2).sum(axis=(2, 3, 4)).sum()))
         through = np.zeros_like(start)
@@ -543,6 +521,9 @@ class Viscous:
             weights = [np.where(self._inside, w, np.float32(0)) for w in (self._cell, self._edge)]
             bodies = (solids.phi, solids.owner, solids.body, np.ascontiguousarray(centre, np.float64))
             _drag(tiles.first, tiles.where, *weights, self._mass, *flow, *bodies, part)
+            if self._grip is not None:
+                counts = np.where(self._inside, self.strains.inverse, np.float32(0))
+                self._grip.drag(solids, counts, flow, np.ascontiguousarray(centre, np.float64), part)
         return np.asarray(part.sum(axis=0))
 
     def _nearly_solved(self, left: np.ndarray, free: np.ndarray, part: np.ndarray) -> tuple[np.ndarray, float]:

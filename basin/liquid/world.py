@@ -65,6 +65,7 @@ class LiquidWorld:
     gravity: np.ndarray
     gravity_keys: Curve | None
     particles_per_cell: int
+    surface_particles: int
     band: float
     flip_share: float
     wall_friction: float

@@ -570,6 +570,7 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         gravity_keys=settings.gravity if isinstance(settings.gravity, Curve) else None,
         thickness=Thickness(settings.thickness, settings.thickens_with, settings.thickenings),
         particles_per_cell=settings.particles_per_cell,
+        surface_particles=settings.surface_particles,
         band=settings.band,
         flip_share=settings.flip_share,
         wall_friction=settings.wall_friction,

@@ -8,8 +8,10 @@ import numpy as np
 
 from basin.geometry.distance import MOST_NODES
 from basin.geometry.mesh import TriangleMesh
+from basin.geometry.pose import scale_of
 from basin.geometry.shapes import MeshShape
 from basin.liquid.carried import Carried
+from basin.liquid.resampling import SHALLOW
 from basin.scene import Collider, Fill, Force, Inflow, Scene
 from basin.settings import Curve, value_at
 from basin.stages.assembly import scene_layout
@@ -75,7 +77,7 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
     voxels = int(np.prod([float(n) for n in layout.cells]))
     domain = float(np.prod(scene.domain.size))
     times = np.arange(scene.time.last - scene.time.first + 1) / scene.time.fps
-    volume, poured, nodes = np.zeros(len(times)), np.zeros(len(times)), 0.0
+    volume, poured, nodes, shallow = np.zeros(len(times)), np.zeros(len(times)), 0.0, np.zeros(len(times))
     for element in scene.elements:
         try:
             mesh = element_mesh(element, files)
@@ -87,11 +89,15 @@ def liquid_size(scene: Scene, files: SceneFiles, quality: str) -> Size:
             nodes += min(float(np.prod(np.ptp(mesh.position, axis=0) / dx + 8)), MOST_NODES)
         if isinstance(element, Fill):
             since = scene.time.shot_time(element.start_frame) if element.start_frame is not None else 0.0
-            volume += _filled(element, mesh, scene) * (times >= since - 1e-9)
+            filled = _filled(element, mesh, scene)
+            volume += filled * (times >= since - 1e-9)
+            area = mesh.area() * scale_of(scene.placement(element).matrix(0.0)) ** 2
+            shallow += min(filled, -SHALLOW * dx * area) * (times >= since - 1e-9)
         elif isinstance(element, Inflow):
             poured += _poured(element, mesh, scene, times)
     each = scene.liquid.particles_per_cell / dx**3
-    over = np.minimum(volume + poured, domain) * each
+    finer = (scene.liquid.surface_particles - 1) * np.minimum(shallow + poured, domain)
+    over = (np.minimum(volume + poured, domain) + finer) * each
     streams = np.minimum(poured * each, over)
     strewn = over if any(scene.of_kind(Force)) else streams
     return Size(voxels, int(over.max()), nodes, carried_by(scene), over, strewn, streams)

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, tag
 from scipy.spatial.transform import Rotation
 
 from basin.__main__ import main
@@ -30,6 +30,7 @@ from basin.stages.imports import import_mesh
 from basin.stages.liquid_stage import frame_readings
 from basin.stages.solid import solver_solid
 from tests.frames import frame_keys
+from tests.long import LONG
 from tests.reference.tanks import CLOSED, box_fill, liquid, position, velocity
 
 FPS = 24.0
@@ -350,6 +351,7 @@ class Switches(SimpleTestCase):
         self.assertTrue(any("never on" in remark.says for remark in remarks))
 
 
+@tag(LONG)
 class CalmWalls(SimpleTestCase):
     """Waves that run towards a wall."""
 

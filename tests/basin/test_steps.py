@@ -118,6 +118,27 @@ class Resampling(SimpleTestCase):
         shallow, _ = resampled(in_one_tile(few), PHI, 8, 40, 0)
         self.assertEqual(len(shallow), 1)
 
+    def test_on_demand_there_are_more_at_the_surface_and_it_stays_where_it_is(self) -> None:
+        """Four times as many, along the surface; in depth as many as ever, and volume and momentum are kept."""
+        tile = in_one_tile(self.crowd().taken(np.arange(8)))
+        level = np.zeros_like(PHI)
+        level[:] = np.arange(8, dtype=np.float32)[:, None]  # rises along y, so that the surface is square to it
+        p = tile.particles
+        p.volume[:] = 0.125
+        momentum = (p.volume[:, None] * p.velocity.astype(float)).sum(axis=0)
+        heights = p.position[:, 1].copy()
+        after, next_id = resampled(tile, level - 4.5, 8, 40, 0, 4)
+        after, _ = resampled(in_one_tile(after), level - 4.5, 8, next_id, 1, 4)
+        self.assertEqual(len(after), 32)
+        self.assertAlmostEqual(float(after.volume.sum(dtype=float)), 1.0, places=6)
+        np.testing.assert_allclose((after.volume[:, None] * after.velocity).sum(axis=0), momentum, rtol=1e-5)
+        np.testing.assert_allclose(np.sort(after.position[:, 1]), np.sort(np.repeat(heights, 4)), atol=1e-5)
+        self.assertGreater(np.ptp(after.position[:, 0]), np.ptp(p.position[:, 0]) * 0.5)
+        again, _ = resampled(in_one_tile(after), level - 4.5, 8, next_id + 24, 2, 4)
+        self.assertEqual(len(again), 32)
+        deep, _ = resampled(in_one_tile(self.crowd().taken(np.arange(8))), level - 12.0, 8, 40, 0, 4)
+        self.assertEqual(len(deep), 8)
+
 
 class Births(SimpleTestCase):
     """What a run can count to."""

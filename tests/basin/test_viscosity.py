@@ -297,6 +297,63 @@ class Walls(SimpleTestCase):
         np.testing.assert_allclose(velocity[0][1:][(y[1:] > 0) & (y[1:] < 8)], 4.0, rtol=1e-3)  # voxels a second
 
 
+class ThinWalls(SimpleTestCase):
+    """Walls thinner than the grid can tell hold what goes along them as thick ones do, on both their sides."""
+
+    def steady(self, off: float, slip: float, speed: float = 0.0) -> tuple[Tiles, Viscous, list[np.ndarray]]:
+        """Liquid between and about two plates 0.3 voxels thick, 10 voxels apart, of which the lower one slides.
+
+        It is pulled along by 1 voxel/s^2 unless that does (voxels/s).
+        """
+        low = 5.0 + off
+        keys = [
+            {"time": t, "value": [0.4 + speed * DX * t, (low - 0.15) * DX, 0.4], "segment": "linear"}
+            for t in (0.0, 9.0)
+        ]
+        floor = box_collider((-3, 0, -3), (3, 0.3 * DX, 3), "floor", pose={"translation": {"keys": keys}})
+        roof = box_collider((-1, (low + 10) * DX, -1), (3, (low + 10.3) * DX, 3), "roof", slip_length=slip * DX)
+        walls = {**PERIODIC, "y_min": "open", "y_max": "open"}
+        fill = box_fill((0, 0, 0), (DX, DX, DX))
+        run = liquid(DX, (0.8, 2.4, 0.8), [fill, {**floor, "slip_length": slip * DX}, roof], walls)
+        layout = run.world.layout
+        tiles = tile_set(layout, np.arange(int(np.prod(layout.tiles))))
+        solids = run.solid_world.at(tiles, 0.0, 0.01)
+        velocity = [tiles.field() for _ in range(3)]
+        phi = level(tiles, lambda at: np.abs(at[..., 1] - 10.3) - 8.1)
+        matrix = Viscous(phi, everywhere(tiles, 2.0), solids, 50.0)
+        for _ in range(60):
+            velocity[0] += np.float32(0.0 if speed else 50.0)
+            matrix.damp(velocity, 1e-9)
+        return tiles, matrix, velocity
+
+    def test_flow_between_two_is_exact_wherever_they_lie(self) -> None:
+        """Poiseuille 1840, with Navier's slip length b: (y (H - y) + b H) / 2 nu, at the faces to 2e-3."""
+        for off, slip in ((0.0, 0.0), (0.3, 0.0), (0.3, 2.5), (0.8, 0.5)):
+            tiles, matrix, velocity = self.steady(off, slip)
+            y = places(tiles, (0.0, 0.5, 0.5))[..., 1] - 5.0 - off
+            flows = (matrix.faces()[0] > 0) & (y > 0) & (y < 10)
+            expected = (y * (10 - y) + 10 * slip) / 4.0
+            error = np.abs(velocity[0] - expected)[flows] / expected.max()
+            self.assertLess(float(error.max()), 2e-3, f"plates {off} voxels off the faces, slip {slip}")
+
+    def test_one_that_slides_drags_its_liquid_along(self) -> None:
+        """Couette 1890: evenly from the one to the other, here with a slip length of a voxel and a half."""
+        tiles, matrix, velocity = self.steady(0.3, 1.5, speed=3.0)
+        y = places(tiles, (0.0, 0.5, 0.5))[..., 1] - 5.3
+        flows = (matrix.faces()[0] > 0) & (y > 0) & (y < 10)
+        np.testing.assert_allclose(velocity[0][flows], (3.0 * (11.5 - y) / 13.0)[flows], rtol=2e-3)
+        under = (matrix.faces()[0] > 0) & (y < 0) & (y > -2.5)
+        np.testing.assert_allclose(velocity[0][under], 3.0, rtol=2e-3)
+
+    def test_they_bear_all_that_pulls_the_liquid(self) -> None:
+        """In a steady flow the walls take what gravity gives (Newton's second law)."""
+        tiles, matrix, velocity = self.steady(0.3, 0.5)
+        taken = matrix.drag(velocity, np.zeros((2, 3)))[:, 0].sum()
+        inside = tiles.between_walls(np.array([0, 2]))
+        mass = np.where((matrix.strains.inverse[0] > 0) & inside, matrix._mass[0], 0.0)
+        self.assertAlmostEqual(float(taken / (50.0 * mass.sum(dtype=float))), 1.0, delta=2e-3)
+
+
 class Sources(SimpleTestCase):
     """Viscosity as sources give it and particles carry it."""
 

@@ -261,26 +261,33 @@ def puddle(cells: float, angle: float, seconds: float = 1.0, fps: float = 48.0) 
     return float(share[amid].sum() / (3 * length * SLAB * dx) / high)
 
 
-def cap(cells: float, angle: float, seconds: float = 4.0, fps: float = 24.0) -> tuple[float, float]:
+def cap(
+    cells: float, angle: float, seconds: float = 4.0, fps: float = 24.0, plate: float | None = None
+) -> tuple[float, float]:
     """Case C11: a drop on a wall without gravity; contact angle (degrees) by volume and height of its middle, and its
     foot's radius over that of a cap with the wall's angle.
 
     Parameters
     ----------
     cells : voxels in the radius of a ball of the same volume, 0.1 m
+    plate : voxels, thickness of a plate in open space that the drop lies on instead, amid a cell
     """
     radius = 0.1
     dx = radius / cells
+    low = 0.0 if plate is None else (3.5 + 0.5 * plate) * dx
     wide = np.ceil(4.6 * cells) * dx
     mu = 0.3 * np.sqrt(DENSE * TENSE * radius)
-    middle = np.array([wide / 2 + 0.3 * dx, 0.75 * radius, wide / 2 + 0.2 * dx])
-    fill = ball_fill(middle, 1.06 * radius, viscosity=float(mu))
-    walls = {**OPEN, "y_min": "closed"}
-    run = liquid(dx, (wide, wide, wide), [fill], walls, fps=fps, domain={"contact_angle": angle}, **CALM)
+    middle = np.array([wide / 2 + 0.3 * dx, low + 0.75 * radius, wide / 2 + 0.2 * dx])
+    elements = [ball_fill(middle, 1.06 * radius, viscosity=float(mu))]
+    if plate is not None:
+        elements.append(box_collider((-1, low - plate * dx, -1), (3, low, 3), "plate", contact_angle=angle))
+    walls = {**OPEN, "y_min": "closed" if plate is None else "open"}
+    size = (wide, wide + np.ceil(low / dx) * dx, wide)
+    run = liquid(dx, size, elements, walls, fps=fps, domain={"contact_angle": angle}, **CALM)
     for frame in range(2, int(seconds * fps) + 2):
         run.advance_frame(frame)
     share = run.state.particles.volume.astype(float) * dx**3
-    volume, at = share.sum(), position(run)
+    volume, at = share.sum(), position(run) - [0.0, low, 0.0]
     mean = float((share * at[:, 1]).sum() / volume)
     # of a cap the height of its middle over the cube root of its volume tells the angle
     angles = np.radians(np.linspace(10, 170, 1601))
@@ -291,9 +298,9 @@ def cap(cells: float, angle: float, seconds: float = 4.0, fps: float = 24.0) -> 
     found = float(np.interp(mean, middles, angles))
     c = np.cos(np.radians(angle))
     foot = (3 * volume / (np.pi * (2 + c) * (1 - c) ** 2)) ** (1 / 3) * np.sin(np.radians(angle))
-    low = at[:, 1] < 1.5 * dx
-    r = np.hypot(at[low, 0] - at[low, 0].mean(), at[low, 2] - at[low, 2].mean())
-    measured = np.sqrt(2 * np.average(r**2, weights=share[low]))
+    under = at[:, 1] < 1.5 * dx
+    r = np.hypot(at[under, 0] - at[under, 0].mean(), at[under, 2] - at[under, 2].mean())
+    measured = np.sqrt(2 * np.average(r**2, weights=share[under]))
     return float(np.degrees(found)), float(measured / foot)
 
 
@@ -319,6 +326,29 @@ def meniscus(cells: float, angle: float, seconds: float = 1.0, fps: float = 48.0
     # the wall's own height, by going on along the two voxels beside it
     climbed = np.polyval(np.polyfit(middle[:4], heights[:4], 2), 0.0) - far
     return float(climbed / (np.sqrt(2) * length * np.sqrt(1 - np.sin(np.radians(angle)))))
+
+
+def dip(cells: float, seconds: float = 0.7, fps: float = 48.0) -> float:
+    """Case C18: thickness of the film that an upright plate draws out of a bath, so many voxels, over Landau's and
+    Levich's 1942, 0.9458 l Ca^(2/3), at a capillary number of 0.05."""
+    length, speed, mu = np.sqrt(SIGMA / G), 0.1, 0.5
+    thick = 0.9458 * length * (mu * speed / TENSE) ** (2 / 3)
+    dx = thick / cells
+    deep = 1.5 * length
+    size = (np.ceil(4 * length / dx) * dx, np.ceil((deep + 4 * length) / dx) * dx, SLAB * dx)
+    keys = [{"time": t, "value": [-1.0 + 1e-6, speed * t, 0.0], "segment": "linear"} for t in (0.0, 10.0)]
+    plate: dict[str, Any] = {"kind": "collider", "name": "plate", "shape": {"kind": "box", "size": [2.0, 20.0, 20.0]}}
+    plate |= {"pose": {"translation": {"keys": keys}}, "contact_angle": 20.0}
+    fill = box_fill((0, 0, 0), (size[0], deep, SLAB * dx), surface_tension=TENSE, viscosity=mu)
+    walls = {**CLOSED, **FLAT, "y_max": "open"}
+    run = liquid(dx, size, [fill, plate], walls, fps=fps, density=DENSE)
+    for frame in range(2, int(seconds * fps) + 2):
+        run.advance_frame(frame)
+    y, share = position(run)[:, 1], run.state.particles.volume.astype(float) * dx**3
+    far = position(run)[:, 0] > size[0] / 2
+    level = share[far].sum() / (size[0] / 2 * SLAB * dx)
+    band = np.abs(y - level - 2.5 * length) < 0.5 * length
+    return float(share[band].sum() / (length * SLAB * dx) / thick)
 
 
 def crown(cells: float, tense: bool = True, fps: float = 480.0, long: float = 0.096) -> Liquid:

@@ -54,6 +54,7 @@ class PushedBore(SimpleTestCase):
         self.assertAlmostEqual(found.front / front, 1.0, delta=0.03)
 
 
+@tag(LONG)
 class HydraulicJump(SimpleTestCase):
     """Case A19 (Belanger 1838): depth behind a jump at Froude number 3 within 4 %, 8 voxels to the stream."""
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, tag
 
+from tests.long import LONG
 from tests.reference import cases
 from tests.reference.potential_flow import DEPTHS
 from tests.reference.tanks import (
@@ -82,6 +83,7 @@ class DamBreak(SimpleTestCase):
         self.assertLess(front, 1.03)
 
 
+@tag(LONG)
 class Efflux(SimpleTestCase):
     """Case A05 (Torricelli 1643): v = sqrt(2 g h), 4 % at the contracted section."""
 

@@ -121,6 +121,7 @@ class Stillness(SimpleTestCase):
         self.assertLess(loudest, 0.015)
         self.assertAlmostEqual(run.state.particles.volume.sum(dtype=np.float64) / volume, 1.0, places=6)
 
+    @tag(LONG)
     def test_water_in_a_box_stays_still(self) -> None:
         run = tank()
         self.assert_still(run)

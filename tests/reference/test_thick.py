@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, tag
 
+from tests.long import LONG
 from tests.reference import cases, thick
 
 
@@ -87,6 +88,7 @@ class LeaningFilm(SimpleTestCase):
             self.assertAlmostEqual(thick.leaning_film(cells), 1.0, delta=off, msg=f"{cells} voxels")
 
 
+@tag(LONG)
 class Draining(SimpleTestCase):
     """Case B15 (Jeffreys 1930): a coat drains as fast as its thickness says; tolerances of the films above."""
 
@@ -134,6 +136,7 @@ class DecayingWave(SimpleTestCase):
         self.assertAlmostEqual(turns / 7.5143, 1.0, delta=0.03)
 
 
+@tag(LONG)
 class ThinLiquid(SimpleTestCase):
     """Case A10 with water's own viscosity (Lamb 1932, sec. 228 and 348): waves go on as if there were none."""
 
@@ -155,6 +158,7 @@ class RunningOut(SimpleTestCase):
 class Yielding(SimpleTestCase):
     """Liquids that flow only from a stress on, or by a power law: no stress of theirs is in proportion to the rate."""
 
+    @tag(LONG)
     def test_between_planes(self) -> None:
         """Skelland 1967, "Non-Newtonian flow and heat transfer", from memory: 3 % amid them, 3 % RMS."""
         for stress, index, nu in ((0.02, 1.0, 0.01), (0.0, 0.5, 0.02)):

@@ -14,12 +14,13 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, tag
 
 from basin.cache import open_cache
 from basin.exchange import write_ply
 from basin.geometry.primitives import box_mesh, sphere_mesh
 from demo.tide_mill import scenes, write
+from tests.long import LONG
 from tests.reference.cases import mean_level
 from tests.reference.tanks import CLOSED, liquid
 from tests.waiting import until
@@ -30,6 +31,7 @@ ROOT = Path(__file__).resolve().parent.parent.parent
 class Volume(SimpleTestCase):
     """The level after a closed sluice has run for 5 s and rested for 3 s (requirement of the product)."""
 
+    @tag(LONG)
     def test_closed_sluice_settles_at_its_first_level(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             write(Path(folder))

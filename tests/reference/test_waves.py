@@ -9,6 +9,7 @@ from tests.long import LONG
 from tests.reference import cases
 
 
+@tag(LONG)
 class Sloshing(SimpleTestCase):
     """Case A10 (Lamb 1932, section 228): a tank of 1 m with 0.5 m of water, first period 1.1820 s, within 1 %."""
 
@@ -21,6 +22,7 @@ class Sloshing(SimpleTestCase):
         self.assertGreater(kept, 0.9)
 
 
+@tag(LONG)
 class LeaningSurface(SimpleTestCase):
     """Case A14 (Euler): under a sideways acceleration of 2 m/s2 the surface leans by a / g, within 2 %."""
 
@@ -28,6 +30,7 @@ class LeaningSurface(SimpleTestCase):
         self.assertAlmostEqual(cases.leaning_surface(64), 1.0, delta=0.02)
 
 
+@tag(LONG)
 class ShakenTank(SimpleTestCase):
     """Case A37: shaken by the keys of its walls, or by the force that is felt in it, the same wave within 2 % of it."""
 
