@@ -12,7 +12,7 @@ from django.test import runner
 from django.test.runner import DiscoverRunner, ParallelTestSuite, RemoteTestResult, RemoteTestRunner
 from django.test.utils import TimeKeeper
 
-SLOWEST = 20
+SLOWEST = 60
 
 
 class Timed(unittest.TextTestResult):
