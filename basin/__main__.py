@@ -22,7 +22,7 @@ from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
 from basin.stages.run import RunFailure, frames_to_make, run
 from basin.stages.solid import solver_solid
-from basin.stages.stage import Job, named, stages
+from basin.stages.stage import Job, named, stages, usual
 
 BAD_SCENE = 2
 
@@ -63,7 +63,9 @@ def _parser() -> argparse.ArgumentParser:
     make = command("run", _run, "Make frames; goes on where an earlier run ended.")
     make.add_argument("scene", type=Path)
     make.add_argument("--to", type=Path, required=True, metavar="DIR")
-    make.add_argument("--stages", type=_stages, help=f"comma-separated: {','.join(stages())}; all if left out")
+    make.add_argument(
+        "--stages", type=_stages, help=f"comma-separated: {','.join(stages())}; the usual ones if left out"
+    )
     make.add_argument("--frames", type=_span, metavar="A-B")
     make.add_argument("--quality", choices=("draft", "proof", "final"), default="final")
     make.add_argument("--threads", type=int, metavar="N")
@@ -181,7 +183,7 @@ def _run(options: argparse.Namespace) -> int:
         stopping = True
 
     before = [signal.signal(s, ask_to_stop) for s in (signal.SIGINT, signal.SIGTERM)]
-    chosen = list(stages().values()) if options.stages is None else named(options.stages)
+    chosen = usual() if options.stages is None else named(options.stages)
     total = sum(len(frames_to_make(stage, scene, *(options.frames or (None, None)))) for stage in chosen)
     try:
         with tqdm(total=total, unit="frame", dynamic_ncols=True) as bar:

@@ -56,8 +56,21 @@ def kernel(function: Callable[..., Any] | None = None, **flags: Any) -> Any:
         return lambda f: kernel(f, **flags)
     function.__kernel_flags__ = flags  # type: ignore[attr-defined]
     found = numba.njit(cache=True, **flags)(function)
+    found._cache.load_overload = _or_none(found._cache.load_overload)
     KERNELS[f"{function.__module__}.{function.__qualname__}"] = found
     return found
+
+
+def _or_none(load: Callable[..., Any]) -> Callable[..., Any]:
+    """What loads kept code, or nothing where that names a module that is not there any more: it is compiled anew."""
+
+    def loaded(*given: Any) -> Any:
+        try:
+            return load(*given)
+        except ModuleNotFoundError:
+            return None
+
+    return loaded
 
 
 def shared(function: Callable[..., Any] | None = None, **flags: Any) -> Any:

@@ -164,7 +164,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "drawn-out balls as thick as before": exchanged("surface.cloud", "_drawn_radius", lambda radius, half: radius),
     "nodes near the surface taken for deep": exchanged("surface.cloud", "NEAR", 0),
     "nothing is deep": exchanged("surface.cloud", "SPARSE", 100.0),
-    "rows of neighbours end a cell early": around("surface.neighbours", "_sorted", _early),
+    "rows of neighbours end a cell early": around("grid.neighbours", "_sorted", _early),
     "drops no wider than they are": exchanged("surface.drops", "SEEN", 0.0),
     "drops as wide as drawn": _of_drops("take_back", lambda made, own, at, *a: (at, np.zeros(len(at), bool))),
     "drops' volumes not met": exchanged("surface.drops", "SWELLS", 0),

@@ -85,6 +85,10 @@ class StageCache:
     def __init__(self, folder: Path):
         self.folder = folder
 
+    def beside(self, name: str) -> StageCache:
+        """Frames of another stage of the same take at the same quality."""
+        return StageCache(self.folder.parent / name)
+
     def path(self, frame: int) -> Path:
         """File of a frame."""
         return self.folder / f"frame-{frame:06d}.npz"

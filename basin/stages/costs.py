@@ -43,6 +43,9 @@ SECONDS_TO_MESH = 3.0  # until the two processes that mesh are there
 SECONDS_A_SURFACE = 0.1
 SECONDS_PER_MESHED = 1.5e-6  # particle, at half the liquid's voxel
 SECONDS_PER_POURED = 11e-6  # more of streams, whose films and drops are looked at and drawn by themselves
+SECONDS_A_LOOK = 0.02  # for air, in a frame
+SECONDS_PER_LOOKED = 0.6e-6  # particle
+LOOKING_PER_PARTICLE, LOOKED_BYTES = 260, 8
 SECONDS_PER_NODE = 20e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
 SECONDS_OF_CUTTING = 0.08e-6  # for each node of that grid, where meshes are taken out of the surface
 SECONDS_OF_MASKING = 0.27e-6  # for each node and filter with a mask
@@ -216,6 +219,15 @@ def liquid_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     per_frame = size.particles * (FRAME_BYTES_PER_PARTICLE + 4 * numbers + TILES_PER_PARTICLE * TILE_BYTES)
     states = min(frames, 2 + frames // 12) * size.particles * (STATE_BYTES_PER_PARTICLE + 4 * numbers)
     return Cost(int(memory), int(per_frame * frames + states), liquid_seconds(size, scene, files, quality))
+
+
+def air_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
+    """Of looking for air in the liquid's frames, in one process; disk for all frames."""
+    size = liquid_size(scene, files, quality)
+    frames = scene.time.last - scene.time.first + 1
+    seconds = SECONDS_TO_MESH + float((SECONDS_A_LOOK + SECONDS_PER_LOOKED * size.over).sum()) / 2
+    memory = MESHING_AT_REST + size.particles * LOOKING_PER_PARTICLE
+    return Cost(int(memory), size.particles * LOOKED_BYTES * frames, seconds)
 
 
 def surface_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:

@@ -24,7 +24,7 @@ from basin.scene import Scene, SceneError, parse_scene
 from basin.stages.beside import ProcessEnded, several
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
-from basin.stages.stage import Job, Keys, Made, Stage, Walk, all_keys, named, stages
+from basin.stages.stage import Job, Keys, Made, Stage, Walk, all_keys, named, usual
 
 LEFT_FREE = 200_000_000  # bytes of the disk
 FRAMES_A_WORKER = 8  # fewer are made sooner than a process has begun
@@ -93,7 +93,7 @@ def run(
     Parameters
     ----------
     folder : where the scene's mesh files are
-    stages : all if left out
+    stages : the usual ones if left out
     frames : first and last frame wanted; sequential stages also make what lies before them
     stop : asked between substeps; True ends the run, whole frames stay
 
@@ -127,7 +127,7 @@ def run(
 
 
 def _wanted(names: tuple[str, ...] | None) -> list[Stage]:
-    return list(stages().values()) if names is None else named(names)
+    return usual() if names is None else named(names)
 
 
 def _in_sequence(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]) -> Iterator[FrameDone]:

@@ -22,6 +22,7 @@ from basin.scene import Advice, Scene
 from basin.stages.bodies import Bodies
 from basin.stages.files import SceneFiles
 
+OWN = tuple(f"basin.stages.{name}_stage" for name in ("liquid", "air", "surface"))
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
 Keys = dict[int, str]
 
@@ -111,6 +112,7 @@ class Stage(ABC):
     gives : what leaves with deliveries beside its frames themselves
     reads : stages whose frames it is made from
     sequential : whether a frame is made from the one before it; else each stands alone
+    on_demand : whether its frames are made only if it is asked for by its name
     readings : what is measured on its frames
     failures : what is raised where a frame cannot be made, which ends a run with its message
     """
@@ -129,6 +131,7 @@ class Stage(ABC):
     gives: ClassVar[tuple[str, ...]] = ()
     reads: ClassVar[tuple[str, ...]] = ()
     sequential: ClassVar[bool] = False
+    on_demand: ClassVar[bool] = False
     readings: ClassVar[tuple[Reading, ...]] = ()
     failures: ClassVar[tuple[type[Exception], ...]] = ()
 
@@ -180,12 +183,12 @@ def register(stage: Stage) -> Stage:
 
 def stages() -> dict[str, Stage]:
     """All stages by name, each after those that it reads; LookupError if it reads one that there is not."""
-    importlib.import_module("basin.stages.liquid_stage")
-    importlib.import_module("basin.stages.surface_stage")
-    for module in filter(None, os.environ.get(OTHERS, "").split(",")):
+    modules = [*OWN, *filter(None, os.environ.get(OTHERS, "").split(","))]
+    for module in modules:
         importlib.import_module(module)
     found: dict[str, Stage] = {}
-    left = list(_declared.values())
+    place = {module: n for n, module in enumerate(modules)}
+    left = sorted(_declared.values(), key=lambda stage: place.get(type(stage).__module__, len(place)))
     while left:
         ready = [stage for stage in left if all(name in found for name in stage.reads)]
         if not ready:
@@ -202,6 +205,11 @@ def named(names: Any) -> list[Stage]:
         if name not in there:
             raise LookupError(f"{name!r} is no stage; there are {listed(there)}")
     return [stage for stage in there.values() if stage.name in names]
+
+
+def usual() -> list[Stage]:
+    """Those that a run makes if it is not told which."""
+    return [stage for stage in stages().values() if not stage.on_demand]
 
 
 def listed(words: Any) -> str:

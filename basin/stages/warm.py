@@ -81,8 +81,9 @@ class Readiness:
 
 def groups() -> list[Group]:
     """All groups, in the order in which they are needed."""
-    found = [Group(name, n) for name, stage in stages().items() for n in range(len(stage.warm_up()))]
-    return sorted(found, key=lambda group: group.number > 0)
+    there = stages()
+    found = [Group(name, n) for name, stage in there.items() for n in range(len(stage.warm_up()))]
+    return sorted(found, key=lambda group: (there[group.stage].on_demand, group.number > 0))
 
 
 def table() -> list[Row]:

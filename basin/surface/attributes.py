@@ -9,8 +9,8 @@ from numba import prange
 from scipy.spatial import cKDTree
 
 from basin.attributes import ATTRIBUTES, blended
+from basin.grid.neighbours import binned, near, row, span
 from basin.kernels import shared
-from basin.surface.neighbours import binned, near, row, span
 
 LEAST_PIVOT = 0.005  # of the sum of weights: neighbours that lie flatter than this tell no slope
 

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from basin.grid.neighbours import Binned, bounds, cell_numbers, sorted_into
 from basin.surface import splat
-from basin.surface.neighbours import Binned, bounds, cell_numbers, sorted_into
 
 SPARSE = 0.5  # share of liquid about a cell below which there is air about
 FULL = 0.98  # share of liquid about a cell, crowds counting as full, above which it is of a body; layers have 0.8

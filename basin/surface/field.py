@@ -16,13 +16,13 @@ from functools import cache
 import numpy as np
 from scipy import ndimage
 
+from basin.grid.neighbours import bounds
 from basin.surface import splat
 from basin.surface.cloud import BAND, MOST_BAND, Cloud, Reach, furthest
 from basin.surface.drops import Drops
 from basin.surface.kernels import WIDER, ellipsoids
 from basin.surface.layers import WIDEST, Layers, Walls, layers_of
 from basin.surface.level import EVERY, NO_SPRAY, Bricks, Field, Whole
-from basin.surface.neighbours import bounds
 from basin.surface.settings import SurfaceSettings
 
 ALGORITHM = "surface-11"

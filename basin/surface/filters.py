@@ -10,10 +10,10 @@ from numba import prange
 from scipy import ndimage
 from scipy.optimize import brentq
 
+from basin.grid.neighbours import binned, row, span
 from basin.kernels import kernel, shared
 from basin.surface.field import Points
 from basin.surface.level import Field, Whole
-from basin.surface.neighbours import binned, row, span
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Filter, Mask
 from basin.surface.splat import widened
 

@@ -12,7 +12,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh, vertex_normals
-from basin.surface.neighbours import binned
+from basin.grid.neighbours import binned
 
 PASS_BAND = (0.6307, -0.6732)  # lambda and mu of Taubin 1995: 1/lambda + 1/mu = 0.1
 ENOUGH = 0.02  # of the volume: what is off by less is left

@@ -13,8 +13,8 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
+from basin.grid.neighbours import Binned
 from basin.kernels import kernel, shared
-from basin.surface.neighbours import Binned
 
 MOST_RATIO = 4.0  # k_r
 WIDER = 1.25  # kernel radii within which neighbours are looked for

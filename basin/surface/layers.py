@@ -18,10 +18,10 @@ from dataclasses import dataclass
 import numpy as np
 from numba import prange
 
+from basin.grid.neighbours import binned, row, span
 from basin.kernels import kernel, shared
 from basin.surface.cloud import Cloud
 from basin.surface.kernels import eigen
-from basin.surface.neighbours import binned, row, span
 from basin.surface.splat import SLAB
 
 ENOUGH = 40  # neighbours that tell a layer; a wider look is taken for fewer, up to

@@ -9,6 +9,7 @@ from django.db.models import Prefetch
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
+from basin.stages.stage import stages
 from studio.errors import Refused, Said, told
 from studio.productions import keeping, reports
 from studio.productions.access import found, production_of, user_of, visible
@@ -191,6 +192,7 @@ def _take_card(take: Take) -> TakeCard:
             bytes=r["bytes"],
         )
         for r in report
+        if r["bytes"] or not stages()[r["stage"]].on_demand  # what nobody asked for is not lacking
     ]
     return TakeCard(**own, vessels=vessels)
 

@@ -25,8 +25,7 @@ from basin.scene import SceneError
 from basin.stages import warm
 from basin.stages.deliver import DeliveryFailure, delivery_named
 from basin.stages.run import FrameDone, RunFailure
-from basin.stages.stage import named
-from basin.stages.stage import stages as all_stages
+from basin.stages.stage import named, usual
 from studio.errors import Refused
 from studio.events import publish
 from studio.productions.models import Take
@@ -45,11 +44,11 @@ def ask_for_run(
 ) -> Run:
     """Queue a run.
 
-    No names are all stages. Refused if the scene cannot run, does not fit the machine, or is being made already.
+    No names are the usual stages. Refused if the scene cannot run, does not fit the machine, or is being made already.
     """
     quality_of(quality)
     try:
-        names = [stage.name for stage in named(stages or all_stages())]
+        names = [stage.name for stage in (named(stages) if stages else usual())]
     except LookupError as error:
         raise Refused([f"{error.args[0]}."]) from None
     time = scene_of(take).time

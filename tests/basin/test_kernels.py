@@ -111,7 +111,7 @@ class Edits(SimpleTestCase):
             return dict(line.split() for line in told.splitlines())
 
         before = digests()
-        path = self.home / "basin" / "surface" / "neighbours.py"
+        path = self.home / "basin" / "grid" / "neighbours.py"
         text = path.read_text()
         self.assertIn("def span(", text)
         path.write_text(text + "\n# more\n")

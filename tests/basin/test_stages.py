@@ -26,6 +26,7 @@ from basin.stages.liquid_stage import LiquidStage
 from basin.stages.pieces import frame_pieces
 from basin.stages.run import run
 from basin.stages.samples import tiny_scene
+from basin.stages.stage import Look
 from basin.stages.view import attributes as choices
 from tests.frames import frame_keys, job
 from tests.toy_stage import CENTRE
@@ -46,7 +47,7 @@ class Declared(SimpleTestCase):
             def basin(*arguments: str) -> str:
                 return subprocess.check_output([sys.executable, "-m", "basin", *arguments], env=env, text=True)
 
-            self.assertIn("liquid,surface,centre", basin("run", "--help").replace("\n", "").replace(" ", ""))
+            self.assertIn("liquid,air,surface,centre", basin("run", "--help").replace("\n", "").replace(" ", ""))
             scene, out = str(home / "scene.json"), str(home / "out")
             basin("run", scene, "--to", out, "--stages", "liquid,centre")
             told = json.loads(basin("info", out, "--json"))
@@ -59,7 +60,8 @@ class Declared(SimpleTestCase):
             self.assertTrue(0.0 < y < 0.4)
 
     def test_stages_come_after_those_that_they_read(self) -> None:
-        self.assertEqual(list(stage.stages())[:2], ["liquid", "surface"])
+        self.assertEqual(list(stage.stages())[:3], ["liquid", "air", "surface"])
+        self.assertEqual([one.name for one in stage.usual()], ["liquid", "surface"])
 
         class Late(LiquidStage):
             name = "late"
@@ -68,7 +70,7 @@ class Declared(SimpleTestCase):
         with mock.patch.dict(stage._declared), self.assertRaisesRegex(LookupError, "late reads nobody"):
             stage.register(Late())
             stage.stages()
-        with self.assertRaisesRegex(LookupError, "'foam' is no stage; there are liquid and surface"):
+        with self.assertRaisesRegex(LookupError, "'foam' is no stage; there are liquid, air and surface"):
             stage.named(["foam"])
 
     def test_every_reading_that_is_measured_is_declared(self) -> None:
@@ -77,7 +79,7 @@ class Declared(SimpleTestCase):
             for element in document["elements"][:2]:
                 element["viscosity"] = 2.0
             cache = Cache(Path(name))
-            list(run(parse_scene(document), Path(name), cache))
+            list(run(parse_scene(document), Path(name), cache, stages=tuple(stage.stages())))
             for one in stage.stages().values():
                 found = cache.stage(one.name).records()[2].readings
                 self.assertEqual({row.name for row in readings.told(one.readings, found)}, set(found))
@@ -88,6 +90,34 @@ class Declared(SimpleTestCase):
         self.assertIn("Residual of the pressure after viscosity", names)
         with self.assertRaisesRegex(KeyError, "no stage declares: warmth"):
             readings.told([Reading("speed_max", "Speed", "m/s")], ["warmth"])
+
+    def test_air_is_looked_for_on_demand_in_frames_of_the_liquid(self) -> None:
+        """Still water traps none; a splash does, as much in slow motion; what is shown is the liquid's own points."""
+        with tempfile.TemporaryDirectory() as name:
+            found = {}
+            for title, drop, slower in (("still", 0.0, 1.0), ("splash", 0.2, 1.0), ("slowed", 0.2, 0.5)):
+                document = {**tiny_scene(), "time": {"last": 4, "fps": 24 * slower, "time_scale": slower}}
+                pool = {**document["elements"][0], "shape": {"kind": "box", "size": [0.4, 0.1, 0.4]}}
+                pool["pose"] = {"translation": [0.2, 0.05, 0.2]}
+                ball = {**pool, "name": "ball", "shape": {"kind": "sphere", "radius": 0.08}}
+                ball |= {"pose": {"translation": [0.2, 0.22, 0.2]}, "velocity": [0, -3 * slower, 0]}
+                document["elements"] = [pool, *([ball] if drop else [])]
+                document["domain"] = {"low": [0, 0, 0], "size": [0.4, 0.4, 0.4]}
+                cache = Cache(Path(name) / title)
+                list(run(parse_scene(document), Path(name), cache, quality="final"))
+                self.assertEqual(cache.stage("air").records(), {})
+                list(run(parse_scene(document), Path(name), cache, stages=("air",), quality="final"))
+                found[title] = cache.stage("air").records()[4].readings
+                if title == "splash":
+                    shown = stage.stages()["air"].pack(cache.stage("air"), 4, Look("trapped", 10**6, 0.1, []))
+                    told = json.loads(shown[8 : 8 + int.from_bytes(shown[4:8], "little")])
+                    self.assertEqual((told["by"], told["unit"]), ("trapped", "m/s"))
+                    self.assertLessEqual({"crest", "energy", "vorticity", "speed"}, set(told["choices"]))
+                    self.assertEqual(told["total"], len(cache.stage("liquid").frame(4)["id"]))
+        for reading in ("trapped_high", "vorticity_high", "energy_high"):
+            self.assertLess(found["still"][reading], 0.05 * found["splash"][reading], reading)
+            self.assertAlmostEqual(found["slowed"][reading] / found["splash"][reading], 1.0, delta=0.05, msg=reading)
+        self.assertGreater(found["splash"]["crest_high"], 0.0)
 
     def test_the_projection_after_viscosity_is_measured(self) -> None:
         with tempfile.TemporaryDirectory() as name:

@@ -12,6 +12,7 @@ from scipy.optimize import brentq
 from scipy.spatial import cKDTree
 
 from basin.geometry.mesh import TriangleMesh
+from basin.grid.neighbours import binned, cell_numbers, row, span
 from basin.surface import splat
 from basin.surface.cloud import Cloud, Reach
 from basin.surface.cutting import clipped, fitted_to
@@ -21,7 +22,6 @@ from basin.surface.finish import faired, subdivided, thinned, unwrapped
 from basin.surface.kernels import MOST_RATIO, ellipsoids
 from basin.surface.level import Field
 from basin.surface.mesh import Joined, Surroundings, surface_frame
-from basin.surface.neighbours import binned, cell_numbers, row, span
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import ByCollider, BySpeed, ByThickness, Cut, Filter, SurfaceSettings
 

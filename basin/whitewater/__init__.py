@@ -1,0 +1,1 @@
+"""Foam, spray, bubbles and mist from a cached liquid."""
