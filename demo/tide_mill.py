@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from scipy.interpolate import Akima1DInterpolator
 
 from basin.exchange import write_ply
 from basin.geometry.mesh import TriangleMesh, facing_out
@@ -170,19 +171,21 @@ def bottle_slip() -> TriangleMesh:
     )
 
 
+def rounded(profile: list[tuple[float, float]], times: int = 6) -> list[tuple[float, float]]:
+    """A profile with a curve through its points instead of straight pieces, so many of its own for each."""
+    points = np.array(profile)
+    along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+    at = np.interp(np.arange((len(points) - 1) * times + 1) / times, np.arange(len(points)), along)
+    curve = Akima1DInterpolator(along, points)(at)
+    return [(max(float(r), 0.0), float(y)) for r, y in curve]
+
+
 def pot() -> TriangleMesh:
     """A hand-sized lidded pot with a knob."""
-    body = [(0.0, 0.0), (0.026, 0.0), (0.027, 0.004), (0.036, 0.022), (0.039, 0.038), (0.035, 0.053), (0.026, 0.063)]
-    lid = [
-        (0.0265, 0.066),
-        (0.015, 0.071),
-        (0.0055, 0.0735),
-        (0.0055, 0.077),
-        (0.009, 0.0815),
-        (0.007, 0.0865),
-        (0.0, 0.088),
-    ]
-    return lathe_mesh(np.array([*body, *lid]), 72, closed_loop=False)
+    body = rounded([(0.026, 0.0), (0.0285, 0.005), (0.036, 0.022), (0.039, 0.038), (0.035, 0.053), (0.026, 0.063)])
+    lid = rounded([(0.0265, 0.066), (0.022, 0.069), (0.015, 0.0715), (0.0055, 0.0735)])
+    knob = rounded([(0.0055, 0.077), (0.009, 0.0815), (0.007, 0.0865), (0.0, 0.088)])
+    return lathe_mesh(np.array([(0.0, 0.0), *body, *lid, *knob]), 96, closed_loop=False)
 
 
 def board() -> TriangleMesh:
