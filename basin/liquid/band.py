@@ -19,11 +19,11 @@ from basin.grid.tiles import Tiles, all_zero, at, load, velocity_in
 from basin.kernels import kernel, shared
 from basin.liquid.levelset import FARTHEST, LEAST_ROOM
 from basin.liquid.particles import M, Particles, X, new_ids
-from basin.liquid.randomness import uniform
 from basin.liquid.room import mean_of_block
 from basin.liquid.solids import Solids
 from basin.liquid.sorting import Arranged, Tiling
 from basin.liquid.sources import DrainZone
+from basin.randomness import uniform
 
 DEEPEST = 8  # cells about a tile in which air is looked for
 FULL = np.float32(1e4)  # depth of what is farther from it

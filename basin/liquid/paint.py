@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field
 
-from basin.liquid.randomness import uniform
+from basin.randomness import uniform
 from basin.settings import Part, setting
 
 WIDTH = 4  # of what is carried: red, green, blue (linear), mark

@@ -13,8 +13,8 @@ from numba import prange
 from basin.grid.tiles import at, gradient
 from basin.kernels import shared
 from basin.liquid.particles import M, Particles, X, new_ids
-from basin.liquid.randomness import uniform
 from basin.liquid.sorting import Arranged
+from basin.randomness import uniform
 
 FEWEST_SHARE = 0.26
 MOST_SHARE = 2.0

@@ -16,8 +16,8 @@ from basin.geometry.pose import Placement, Shifted, box_in, scale_of
 from basin.geometry.shapes import Box, Disc, FlatOpening, Tub
 from basin.grid.layout import Layout
 from basin.liquid.particles import Particles, new_ids
-from basin.liquid.randomness import uniform
 from basin.liquid.solids import Body, SolidWorld
+from basin.randomness import uniform
 from basin.settings import Curve, value_at
 
 GOLDEN = (5**0.5 - 1) / 2

@@ -12,7 +12,7 @@ from django.test import SimpleTestCase
 from basin.scene import Collider, Force, Inflow, parse_scene, scene_schema
 
 ROOT = Path(__file__).resolve().parent.parent.parent
-SINGLE = {"apart", "settings", "kernels", "threads", "attributes", "readings"}
+SINGLE = {"apart", "randomness", "settings", "kernels", "threads", "attributes", "readings"}
 GROUND = SINGLE | {"geometry", "grid", "cache", "exchange"}
 PARTS = {"liquid", "surface", "whitewater"}
 

@@ -19,12 +19,12 @@ from basin.liquid import extrapolation, levelset, spacing
 from basin.liquid.band import made_of
 from basin.liquid.particles import Particles, new_ids
 from basin.liquid.pressure import assemble
-from basin.liquid.randomness import uniform
 from basin.liquid.resampling import resampled
 from basin.liquid.sorting import Arranged, sorted_particles
 from basin.liquid.step import Liquid
 from basin.liquid.timestep import Limits, steps_left
 from basin.liquid.world import LiquidFailure, LiquidState
+from basin.randomness import uniform
 from basin.stages.liquid_stage import frame_readings, state_arrays, state_from
 from basin.stages.view import LEVELS, octahedral, pack_mesh
 from tests.reference.tanks import G, box_fill, liquid, position

@@ -7,8 +7,10 @@ from collections.abc import Callable
 import numba
 import numpy as np
 from django.test import SimpleTestCase
+from scipy.stats import kstest
 
-from basin.whitewater import laws, potentials
+from basin.whitewater import births, laws, potentials
+from basin.whitewater.births import Wanted
 from basin.whitewater.laws import AIR_DENSITY, AIR_VISCOSITY, Fluids
 from basin.whitewater.potentials import Grid
 
@@ -237,3 +239,88 @@ class Potentials(SimpleTestCase):
                 numba.set_num_threads(held)
         for name, value in found[0].items():
             np.testing.assert_array_equal(value, found[1][name], name)
+
+
+class Births(SimpleTestCase):
+    """Case F11 and amounts: what is born is as many as asked, evenly over place and time."""
+
+    def test_places_are_even_over_a_cylinder_about_the_way(self) -> None:
+        """Ihmsen et al. 2012: E[r] = 2/3 of the radius, E[r^2] half of its square, evenly along, within 0.5 %."""
+        way = np.array([[1.0, -2.0, 0.5]])
+        found = births.born(np.array([2e5]), np.ones((1, 3)), way, np.array([0.02]), np.array([7]), 3, 0.1)
+        along = way[0] / np.linalg.norm(way)
+        off = found.position - 1.0
+        far = off @ along
+        r = np.linalg.norm(off - far[:, None] * along, axis=1)
+        self.assertAlmostEqual(float(r.mean()) / (0.02 * 2 / 3), 1.0, delta=5e-3)
+        self.assertAlmostEqual(float((r**2).mean()) / (0.02**2 / 2), 1.0, delta=5e-3)
+        self.assertGreater(kstest(-far / (0.1 * np.linalg.norm(way)), "uniform").pvalue, 1e-3)
+        self.assertGreater(kstest(found.moment, "uniform").pvalue, 1e-3)
+        # all around it
+        side = np.cross(along, [0.0, 0.0, 1.0])
+        angle = np.arctan2(off @ np.cross(along, side / np.linalg.norm(side)), off @ (side / np.linalg.norm(side)))
+        self.assertGreater(kstest((angle + np.pi) / (2 * np.pi), "uniform").pvalue, 1e-3)
+
+    def test_the_mean_number_is_exact_however_few_are_expected(self) -> None:
+        """Within 0.5 % over a hundred thousand, of 0.003 to 2.7 each; not rounded down."""
+        rng = np.random.default_rng(5)
+        identity = np.arange(100_000)
+        for expected in (0.05, 0.3, 2.7):
+            at, way = rng.uniform(0, 1, (len(identity), 3)), np.zeros((len(identity), 3))
+            each = np.full(len(identity), expected)
+            total = sum(
+                len(births.born(each, at, way, np.full(len(at), 0.01), identity, frame, 0.04)) for frame in range(4)
+            )
+            self.assertAlmostEqual(total / (4 * expected * len(identity)), 1.0, delta=0.01 if expected < 0.1 else 5e-3)
+
+    def test_they_are_the_same_in_any_order(self) -> None:
+        rng = np.random.default_rng(6)
+        at, way, identity = rng.uniform(0, 1, (500, 3)), rng.normal(size=(500, 3)), np.arange(500) * 3
+        expected, radius = rng.uniform(0, 3, 500), np.full(500, 0.01)
+        turn = rng.permutation(500)
+        a = births.born(expected, at, way, radius, identity, 9, 0.04)
+        b = births.born(expected[turn], at[turn], way[turn], radius[turn], identity[turn], 9, 0.04)
+        self.assertEqual(len(a), len(b))
+        order_a, order_b = np.lexsort(a.position.T), np.lexsort(b.position.T)
+        np.testing.assert_array_equal(a.position[order_a], b.position[order_b])
+
+    def test_asked_for_in_all(self) -> None:
+        """By a rate solved for, as many as asked for within 5 %, whatever the frames' readiness."""
+        rng = np.random.default_rng(8)
+        ready = rng.uniform(0, 1, (20, 3000)) ** 4
+        rate = births.rate_for_all(ready.sum(axis=1), 1 / 24, 5000)
+        at, way, radius = np.zeros((3000, 3)), np.ones((3000, 3)), np.full(3000, 0.01)
+        total = sum(
+            len(births.born(one * rate / 24, at, way, radius, np.arange(3000), n, 1 / 24))
+            for n, one in enumerate(ready)
+        )
+        self.assertAlmostEqual(total / 5000, 1.0, delta=0.05)
+
+    def test_asked_for_at_the_fullest_frame(self) -> None:
+        """Counted by letting each live by chance (an exponential law), within 5 %."""
+        rng, seconds, life = np.random.default_rng(9), 1 / 24, 0.4
+        ready = 1000 * np.exp(-(((np.arange(48) - 20) / 8.0) ** 2))
+        rate = births.rate_for_fullest(ready, seconds, life, 20_000)
+        moment, death = [], []
+        for frame, one in enumerate(ready):
+            at = frame + rng.uniform(0, 1, rng.poisson(one * rate * seconds))
+            moment.append(at)
+            death.append(at + rng.exponential(life / seconds, len(at)))
+        begun, ended = np.concatenate(moment), np.concatenate(death)
+        alive = [int(((begun < frame + 1) & (ended > frame + 1)).sum()) for frame in range(48)]
+        self.assertAlmostEqual(max(alive) / 20_000, 1.0, delta=0.05)
+
+    def test_readiness(self) -> None:
+        """(0.5 Phi of the trapped + Phi of the crests) Phi of the energy, by hand."""
+        found = {"trapped": np.array([5.0, 20.0]), "crest": np.array([3.0, 8.0]), "energy": np.array([7.5, 50.0])}
+        wanted = {"trapped": Wanted(0.0, 10.0, 0.5), "crest": Wanted(2.0, 6.0)}
+        ready = births.readiness(found, wanted, Wanted(5.0, 10.0))
+        np.testing.assert_allclose(ready, [(0.5 * 0.5 + 0.25) * 0.5, 1.5])
+
+    def test_what_cannot_be_reached_is_said(self) -> None:
+        for rate in (
+            lambda: births.rate_for_all([0.0, 0.0], 0.04, 10),
+            lambda: births.rate_for_fullest([0.0], 1, 1, 1),
+        ):
+            with self.assertRaisesRegex(ValueError, "widen them"):
+                rate()
