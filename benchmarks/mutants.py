@@ -1,4 +1,4 @@
-"""``./zinc bench --mutants [solver | surface | thick | hand | air]``: which tests what spoilt breaks; writes docs/mutants.md.
+"""``./zinc bench --mutants [solver | surface | thick | hand | air]``: tests that what is spoilt breaks, docs/mutants.md.
 
 A test that nothing spoilt breaks proves nothing.
 """
@@ -470,8 +470,8 @@ def main() -> None:
     lines = [
         "# What spoilt breaks which test",
         "",
-        "Written by `./zinc bench --mutants [solver | surface | thick | hand | air]`, which puts something wrong in place",
-        "of a part and runs the tests that should notice, or all if they do not (`--all` tries every pair left,",
+        "Written by `./zinc bench --mutants [solver | surface | thick | hand | air]`, which puts something wrong",
+        "in place of a part and runs the tests that should notice, or all if they do not (`--all` tries every pair left,",
         "`--new` only what this page does not have).",
         "",
     ]
