@@ -1,4 +1,4 @@
-"""``./zinc bench --mutants [solver | surface | thick | hand | air]``: tests that what is spoilt breaks, docs/mutants.md.
+"""``./zinc bench --mutants [solver | surface | thick | hand | air]``: what breaks which tests; writes docs/mutants.md.
 
 A test that nothing spoilt breaks proves nothing.
 """
@@ -471,8 +471,8 @@ def main() -> None:
         "# What spoilt breaks which test",
         "",
         "Written by `./zinc bench --mutants [solver | surface | thick | hand | air]`, which puts something wrong",
-        "in place of a part and runs the tests that should notice, or all if they do not (`--all` tries every pair left,",
-        "`--new` only what this page does not have).",
+        "in place of a part and runs the tests that should notice, or all if they do not (`--all` tries every pair",
+        "left, `--new` only what this page does not have).",
         "",
     ]
     PAGE.write_text(
