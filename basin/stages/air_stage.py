@@ -51,7 +51,6 @@ class AirStage(Stage):
     verb = "Look for air"
     seen = "Trapped air"
     absent = "Nobody has looked for air in this frame yet."
-    letter = "a"
     colouring = "trapped"
     reads = (LIQUID,)
     on_demand = True

@@ -229,7 +229,8 @@ class Runs(StudioCase):
         row = Run.objects.get()
         self.assertEqual((row.status, row.done, row.total), ("done", 8, 8))
         report = self.client.get(f"/api/takes/{self.take.pk}/stages/draft").json()
-        self.assertEqual([s["states"] for s in report], [["current"] * 4] * 2)
+        made = {"liquid": "current", "air": "missing", "surface": "current"}
+        self.assertEqual({s["stage"]: s["states"] for s in report}, {name: [state] * 4 for name, state in made.items()})
         self.assertGreater(report[0]["readings"][3]["particles"], 1000)
         base = f"/api/takes/{self.take.pk}"
         points = self.client.get(f"{base}/view/draft/liquid/2?budget=500")
@@ -282,7 +283,8 @@ class Runs(StudioCase):
         services.work_once()
         packed = self.post(f"{base}/judge/draft", wanted)
         self.assertEqual(packed.content[:4], b"ZBV1")
-        self.assertEqual(self.client.get(f"{base}/stages/draft").json()[1]["states"], ["missing"] * 4)
+        report = {s["stage"]: s["states"] for s in self.client.get(f"{base}/stages/draft").json()}
+        self.assertEqual(report["surface"], ["missing"] * 4)
         region = self.post(f"{base}/judge/draft", {**wanted, "middle": [0.2, 0.1, 0.2], "reach": 0.1})
         self.assertLess(len(region.content), len(packed.content))
         for bad in ({"middle": [0.2, 0.1]}, {"reach": 0}, {"coarser": 0.01}, {"coarser": -1}):
