@@ -13,7 +13,7 @@ from basin.stages.files import SceneFiles
 from basin.stages.forecast import forecast
 from basin.stages.pace import LONG_ENOUGH, Pace
 from basin.stages.run import run
-from basin.stages.stage import Cost, Job, stages
+from basin.stages.stage import Cost, Job, usual
 
 BEGINNING = 4  # frames that are made and not counted
 FRAMES = 48
@@ -23,17 +23,17 @@ MOST_FRAMES = 192  # of a machine so fast that fewer say nothing
 
 
 def measure(pace: Pace, frames: int = FRAMES) -> list[str]:
-    """Make frames of a small scene by every stage that nothing is known of; returns the stages that were measured.
+    """Make frames of a small scene by every usual stage that nothing is known of; returns the stages that were measured.
 
     Its first frames are not counted: they wait for kernels from a cold disk and for processes that start, which
     says nothing of the machine's speed in a longer shot.
     """
-    wanted = [name for name in stages() if not pace.knows(name)]
+    wanted = [stage.name for stage in usual() if not pace.knows(stage.name)]
     if not wanted:
         return []
     begun, whole = ({n: c.seconds for n, c in _costs(measured_scene(m)).items()} for m in (BEGINNING, frames))
     with tempfile.TemporaryDirectory() as folder:
-        took = {name: _made(measured_scene(frames), Cache(Path(folder)), name) for name in stages()}
+        took = {stage.name: _made(measured_scene(frames), Cache(Path(folder)), stage.name) for stage in usual()}
     if min(took[name] for name in wanted) < LONG_ENOUGH and frames < MOST_FRAMES:
         return measure(pace, 4 * frames)
     for name in wanted:

@@ -64,8 +64,11 @@ function word(v: Filled): string {
   flex-direction: column;
   gap: 8px;
   align-items: center;
+  overflow-y: auto; /* many stages in a low window */
+  scrollbar-width: thin;
 }
 .stage {
+  flex: none;
   width: 78px;
   padding: 6px 0 5px;
   display: flex;
