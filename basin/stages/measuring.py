@@ -23,7 +23,7 @@ MOST_FRAMES = 192  # of a machine so fast that fewer say nothing
 
 
 def measure(pace: Pace, frames: int = FRAMES) -> list[str]:
-    """Make frames of a small scene by every usual stage that nothing is known of; returns the stages that were measured.
+    """Make frames of a small scene by the usual stages that nothing is known of; returns those that were measured.
 
     Its first frames are not counted: they wait for kernels from a cold disk and for processes that start, which
     says nothing of the machine's speed in a longer shot.
