@@ -6,6 +6,7 @@ Answers are made once and kept until what they were made from changes: the scene
 from __future__ import annotations
 
 import json
+import logging
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
@@ -157,7 +158,8 @@ def _stage_report(job: Job) -> list[dict[str, Any]]:
     time = job.scene.time
     try:
         keys = all_keys(job)
-    except ValueError:  # a mesh that cannot be read: nothing can be current
+    except ValueError as error:  # a mesh that cannot be read: nothing can be current
+        logging.getLogger(__name__).warning("no frame can be current: %s", error)
         keys = {}
     report = []
     for stage in stages().values():
