@@ -561,7 +561,7 @@ def airs(run: Liquid, bandwidth: float) -> list[str]:
     lines = ["| particles | ns a particle | times the memory's limit |", "|---|---|---|"]
     every = len(data["id"])
     for count in (every // 8, every):
-        some = {n: v[:count] if len(v) == every else v for n, v in data.items()}
+        some = {n: v[:count] if v.shape[:1] == (every,) else v for n, v in data.items()}
         frame_potentials(some, 1.0)
         each = best_of(lambda some=some: frame_potentials(some, 1.0), 3) / count * 1e9  # type: ignore[misc]
         lines.append(f"| {count:,} | {each:.0f} | {each / (LOOKED / bandwidth):.0f} |")
@@ -577,7 +577,7 @@ def airs(run: Liquid, bandwidth: float) -> list[str]:
         value = (np.linalg.norm(rate, axis=1) - (way * rate).sum(axis=1) / np.maximum(far, 1e-12)) * (1 - far / reach)
         return np.bincount(pair.ravel(), np.repeat(value, 2), len(place))
 
-    own = {n: v[few] if len(v) == every else v for n, v in data.items()}
+    own = {n: v[few] if v.shape[:1] == (every,) else v for n, v in data.items()}
     ours, other = best_of(lambda: frame_potentials(own, 1.0), 2), best_of(library, 1)
     return [
         *lines,
