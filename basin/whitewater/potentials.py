@@ -113,23 +113,29 @@ def _of_grid(cell, level, curl, where, normal, vorticity, depth):
             normal[p, 0], normal[p, 1], normal[p, 2] = gradient(level, where, x, y, z)
 
 
-@kernel(fastmath={"contract", "nsz", "arcp", "reassoc"})
+@kernel(fastmath={"contract", "nsz", "arcp", "reassoc"}, error_model="numpy")
 def _sums(line, first, after, px, py, pz, vx, vy, vz, nx, ny, nz, inverse):
     """Both sums of one particle over some of those about it, whose ten numbers lie in lines."""
     trapped, crest = np.float32(0.0), np.float32(0.0)
     zero, one, tiny = np.float32(0.0), np.float32(1.0), np.float32(1e-24)
-    for q in range(first, after):
-        dx, dy, dz = px - line[0, q], py - line[1, q], pz - line[2, q]
+    # as lines of their own from 0 on: then no index can count from the end, and several are done at once
+    xs, ys, zs = line[0, first:after], line[1, first:after], line[2, first:after]
+    us, vs, ws = line[3, first:after], line[4, first:after], line[5, first:after]
+    ls, ms, ns, near = line[6, first:after], line[7, first:after], line[8, first:after], line[9, first:after]
+    for q in range(after - first):
+        dx, dy, dz = px - xs[q], py - ys[q], pz - zs[q]
         far = np.sqrt(dx * dx + dy * dy + dz * dz + tiny)
-        weight = max(one - far * inverse, zero)
-        ux, uy, uz = vx - line[3, q], vy - line[4, q], vz - line[5, q]
+        weight = one - far * inverse
+        weight = weight if weight > zero else zero
+        ux, uy, uz = vx - us[q], vy - vs[q], vz - ws[q]
         fast = np.sqrt(ux * ux + uy * uy + uz * uz)
         trapped += (fast - (ux * dx + uy * dy + uz * dz) / far) * weight
-        ox, oy, oz = line[6, q], line[7, q], line[8, q]
+        ox, oy, oz = ls[q], ms[q], ns[q]
         below = dx * nx + dy * ny + dz * nz
         parts = below - (dx * ox + dy * oy + dz * oz)  # of both normals along the way, above zero where they spread
-        bend = line[9, q] - (ox * nx + oy * ny + oz * nz)
-        crest += bend * weight if min(below, parts) > zero else zero
+        bend = near[q] - (ox * nx + oy * ny + oz * nz)
+        bend = bend if below > zero else zero
+        crest += bend * weight if parts > zero else zero
     return trapped, crest
 
 
