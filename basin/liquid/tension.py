@@ -18,6 +18,7 @@ from basin.grid.tiles import all_below, at, load, none_below, row_of
 from basin.kernels import kernel, shared
 from basin.liquid.levelset import FAITHFUL, solve_symmetric
 from basin.liquid.solids import ADVANCING, RECEDING, Solids, solid_of, velocity_of
+from basin.liquid.thin import seen_cell
 
 REACH = 2  # cells about a cell to which its paraboloid is fitted
 WIDEST = 2.8  # voxels along the surface at which a cell counts no more
@@ -61,7 +62,7 @@ def _crosses(level, i, j, k, mask):
     for axis in range(3):
         for side in (-1, 1):
             di, dj, dk = side * (axis == 0), side * (axis == 1), side * (axis == 2)
-            seen = (mask >> np.uint32(9 * di + 3 * dj + dk + 13)) & np.uint32(1) == 0
+            seen = seen_cell(mask, 9 * di + 3 * dj + dk + 13)
             if seen and (level[i + di, j + dj, k + dk] < 0.0) != inside:
                 return True
     return False
@@ -111,7 +112,7 @@ def _thin_wall_at(corner, listed, begin, end, p):
 def _mask_at(where, slot, hidden, i, j, k):
     """What a cell does not see of its neighbours."""
     s = slot[row_of(where, i, j, k)]
-    return hidden[s, i & 7, j & 7, k & 7] if s >= 0 else np.uint32(0)
+    return np.uint64(hidden[s, i & 7, j & 7, k & 7]) if s >= 0 else np.uint64(0)
 
 
 @kernel
@@ -125,11 +126,11 @@ def _unseen(where, slot, hidden, i, j, k, free):
         for dj in range(-REACH, REACH + 1):
             for dk in range(-REACH, REACH + 1):
                 a, b, c = min(max(di, -1), 1), min(max(dj, -1), 1), min(max(dk, -1), 1)
-                blind = (own >> np.uint32(9 * a + 3 * b + c + 13)) & np.uint32(1)
-                if blind == 0 and (a != di or b != dj or c != dk):
+                seen = seen_cell(own, 9 * a + 3 * b + c + 13)
+                if seen and (a != di or b != dj or c != dk):
                     between = _mask_at(where, slot, hidden, i + a, j + b, k + c)
-                    blind = (between >> np.uint32(9 * (di - a) + 3 * (dj - b) + dk - c + 13)) & np.uint32(1)
-                if blind != 0:
+                    seen = seen_cell(between, 9 * (di - a) + 3 * (dj - b) + dk - c + 13)
+                if not seen:
                     free[di + REACH, dj + REACH, dk + REACH] = 0.0
 
 
@@ -256,7 +257,7 @@ def _curvature(
         for i in range(8):
             for j in range(8):
                 for k in range(8):
-                    mask = hidden[s, i, j, k] if s >= 0 else np.uint32(0)
+                    mask = np.uint64(hidden[s, i, j, k]) if s >= 0 else np.uint64(0)
                     if not _crosses(level, i + REACH, j + REACH, k + REACH, mask):
                         continue
                     p, q, r = i0 + i, j0 + j, k0 + k
@@ -326,12 +327,12 @@ def _softened(first, where, bent, share, slot, hidden, out):
                     if own != own:
                         continue
                     total, weight = np.float32(0.0), np.float32(0.0)
-                    mask = hidden[slot[t], i, j, k] if slot[t] >= 0 else np.uint32(0)
+                    mask = np.uint64(hidden[slot[t], i, j, k]) if slot[t] >= 0 else np.uint64(0)
                     for p in range(3):
                         for q in range(3):
                             for r in range(3):
                                 value = block[i + p, j + q, k + r]
-                                if value == value and (mask >> np.uint32(9 * p + 3 * q + r)) & np.uint32(1) == 0:
+                                if value == value and seen_cell(mask, 9 * p + 3 * q + r):
                                     w = np.float32((1 + (p == 1)) * (1 + (q == 1)) * (1 + (r == 1)))
                                     total, weight = total + w * value, weight + w
                     out[t, i, j, k] = own + share * (total / weight - own)

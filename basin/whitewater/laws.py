@@ -1,4 +1,4 @@
-"""How drops fall and bubbles rise, how large they are and how long they last: laws of the literature.
+"""How drops fall and bubbles rise, and how large they are: laws of the literature.
 
 Everything is in SI; sizes are diameters where they decide a drag, radii where they decide a number, as in the sources.
 """
@@ -9,6 +9,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.special import gammaincinv
 
 from basin.kernels import kernel
 
@@ -178,8 +179,6 @@ def drop_radii(share: np.ndarray, mean: float, order: float = 4.0) -> np.ndarray
     share : (n,) in [0, 1), evenly spread: of all, how many are smaller
     order : 4 and more the smoother the ligaments
     """
-    from scipy.special import gammaincinv
-
     return np.asarray(mean / order * gammaincinv(order, np.asarray(share, float)))
 
 
@@ -193,8 +192,3 @@ def breaks_up(speed: float, fluids: Fluids, viscosity: float | None = None) -> f
         ohnesorge = (viscosity or 0.0) / math.sqrt(fluids.density * fluids.tension * size)
         size = 12.0 * (1.0 + 1.077 * ohnesorge**1.6) * fluids.tension / (AIR_DENSITY * speed**2)
     return size
-
-
-def left(seconds: np.ndarray, mean: float) -> np.ndarray:
-    """Share of what lives by chance, so long in the mean, that is still there: exp(-t / mean)."""
-    return np.asarray(np.exp(-np.asarray(seconds, float) / mean))

@@ -132,6 +132,13 @@ class Edits(SimpleTestCase):
         importers = {name for name, own in digests().items() if own != after[name]}
         self.assertIn("basin.liquid.advection._near_solids", importers)  # names row_of, imported from there
 
+    def test_kept_code_of_a_module_that_moved_is_compiled_anew(self) -> None:
+        def gone(*_given: object) -> object:
+            raise ModuleNotFoundError("No module named 'basin.moved'")
+
+        self.assertIsNone(kernels._or_none(gone)("types"))
+        self.assertEqual(kernels._or_none(lambda *given: given)(1, 2), (1, 2))
+
     def test_what_cannot_be_told_is_refused(self) -> None:
         space: dict[str, object] = {"lock": threading.Lock(), "__name__": "trial"}
         exec("def reads(x):\n    return lock", space)

@@ -136,7 +136,7 @@ class Rising(SimpleTestCase):
 
 
 class Sizes(SimpleTestCase):
-    """Drops of ligaments, and chance."""
+    """Drops of ligaments."""
 
     def test_a_gamma_distribution(self) -> None:
         """Villermaux, Marmottant & Duplat 2004: mean as asked, variance mean^2 / order (of a gamma distribution)."""
@@ -144,10 +144,6 @@ class Sizes(SimpleTestCase):
         radius = laws.drop_radii(share, 2e-4)
         self.assertAlmostEqual(float(radius.mean()) / 2e-4, 1.0, delta=2e-3)
         self.assertAlmostEqual(float(radius.var()) / (2e-4**2 / 4), 1.0, delta=0.01)
-
-    def test_lives(self) -> None:
-        """Half is left after the mean times ln 2 (an exponential law)."""
-        self.assertAlmostEqual(float(laws.left(np.array(3.0 * np.log(2)), 3.0)), 0.5, places=12)
 
 
 class Potentials(SimpleTestCase):
