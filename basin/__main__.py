@@ -183,7 +183,7 @@ def _run(options: argparse.Namespace) -> int:
         stopping = True
 
     before = [signal.signal(s, ask_to_stop) for s in (signal.SIGINT, signal.SIGTERM)]
-    chosen = usual() if options.stages is None else named(options.stages)
+    chosen = usual(scene) if options.stages is None else named(options.stages)
     total = sum(len(frames_to_make(stage, scene, *(options.frames or (None, None)))) for stage in chosen)
     try:
         with tqdm(total=total, unit="frame", dynamic_ncols=True) as bar:

@@ -21,7 +21,8 @@ class Attribute:
     unit : as it is shown and delivered
     blend : how a vertex gets it from the particles about it: their fitted mean, or the nearest one's; "" if it does not
     bounded : whether a mean is kept within what particles have
-    shown : whether it can be coloured by, as numbers on a ramp or as the colours that they are; "" if not
+    shown : whether it can be coloured by: as numbers on a ramp, as the colours that they are, as one of some `names`
+    names : what its numbers from 0 on stand for
     from_nothing : whether its ramp begins at 0
     least_span : of its ramp, so that what hardly differs is not stretched over all colours
     leaves : whether it is written into deliveries
@@ -33,11 +34,12 @@ class Attribute:
     unit: str = ""
     blend: Literal["", "mean", "nearest"] = ""
     bounded: bool = True
-    shown: Literal["", "ramp", "colours"] = ""
+    shown: Literal["", "ramp", "colours", "names"] = ""
     from_nothing: bool = False
     least_span: float = 1e-6
     leaves: bool = True
     per_density: bool = False
+    names: tuple[str, ...] = ()
 
 
 ATTRIBUTES: dict[str, Attribute] = {}

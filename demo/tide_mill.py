@@ -20,7 +20,13 @@ from basin.scene import parse_scene
 
 HERE = Path(__file__).resolve().parent / "scenes"
 PRODUCTION = "Tide Mill"
-SHOTS = ("TM010 Glaze pour", "TM020 Sluice release", "TM030 Rain barrel", "TM034 Slip bottle")
+SHOTS = (
+    "TM010 Glaze pour",
+    "TM020 Sluice release",
+    "TM024 Bucket into the trough",
+    "TM030 Rain barrel",
+    "TM034 Slip bottle",
+)
 
 OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
 
@@ -269,6 +275,7 @@ def scenes() -> dict[str, dict[str, Any]]:
             "walls": {"x_min": "closed", "x_max": "open", "y_min": "open", "y_max": "open"},
         },
         "liquid": {"voxel_size": 0.0125, "flip_share": 0.6, "wall_friction": 0.05},
+        "whitewater": {"layers": [{"particles": 150000}]},
         "deliveries": [{"name": "for light", "format": "usd", "elements": True, "unit": "cm", "up": "z"}],
         "camera": {"eye": [3.7, 2.0, 3.7], "target": [0.45, 0.5, 0.0], "angle": 36},
         "elements": [
@@ -280,7 +287,7 @@ def scenes() -> dict[str, dict[str, Any]]:
     }
     rain = {
         "format": "zinc-scene/1",
-        "name": SHOTS[2],
+        "name": SHOTS[3],
         "time": {"first": 1, "last": 96, "fps": 24, "time_scale": 0.08},
         "domain": {
             "low": [-0.085, -0.02, -0.085],
@@ -330,7 +337,7 @@ def scenes() -> dict[str, dict[str, Any]]:
     }
     neck = {
         "format": "zinc-scene/1",
-        "name": SHOTS[3],
+        "name": SHOTS[4],
         "time": {"first": 1, "last": 120, "fps": 24},
         "domain": {
             "low": [-0.21, -0.026, -0.08],
@@ -361,7 +368,59 @@ def scenes() -> dict[str, dict[str, Any]]:
             {**mesh_element("collider", "Banding wheel", "wheel"), "contact_angle": 30.0},
         ],
     }
-    return {"TM010": pour, "TM020": sluice, "TM030": rain, **other_drops(rain), "TM034": neck}
+    return {"TM010": pour, "TM020": sluice, "TM024": trough(), "TM030": rain, **other_drops(rain), "TM034": neck}
+
+
+def trough() -> dict[str, Any]:
+    """A bucket that is emptied into a horse trough."""
+    walls = {
+        "Trough floor": ([1.3, 0.05, 0.6], [0.0, 0.025, 0.0]),
+        "Trough end": ([0.05, 0.45, 0.6], [-0.625, 0.225, 0.0]),
+        "Trough far end": ([0.05, 0.45, 0.6], [0.625, 0.225, 0.0]),
+        "Trough front": ([1.2, 0.45, 0.05], [0.0, 0.225, 0.275]),
+        "Trough back": ([1.2, 0.45, 0.05], [0.0, 0.225, -0.275]),
+    }
+    tilt = [
+        {"time": 0.2, "value": [0.0, 0.0, 0.0]},
+        {"time": 0.75, "value": [0.0, 0.0, -118.0]},
+        {"time": 1.3, "value": [0.0, 0.0, -128.0]},
+    ]
+    bucket = {
+        "kind": "collider",
+        "name": "Bucket",
+        "shape": {"kind": "tub", "radius": 0.15, "height": 0.32, "wall": 0.03},
+        "pose": {"translation": [-0.32, 0.86, 0.0], "rotation": {"keys": tilt}},
+    }
+    water = {
+        "kind": "fill",
+        "name": "Water in the bucket",
+        "shape": {"kind": "box", "size": [0.16, 0.22, 0.16]},
+        "pose": {"translation": [-0.32, 1.0, 0.0]},
+    }
+    return {
+        "format": "zinc-scene/1",
+        "name": SHOTS[2],
+        "time": {"first": 1, "last": 84, "fps": 24},
+        "domain": {"low": [-0.8, 0.0, -0.45], "size": [1.7, 1.35, 0.9], "walls": OPEN},
+        "liquid": {"voxel_size": 0.009, "flip_share": 0.6},
+        "quality": {"draft": 2.2},
+        "whitewater": {
+            "layers": [
+                {"name": "bubbles and foam", "particles": 60000, "foam_life": 1.2},
+            ]
+        },
+        "deliveries": [{"name": "foam", "format": "usd", "surface": True, "whitewater": True}],
+        "camera": {"eye": [1.15, 1.15, 1.75], "target": [-0.02, 0.42, 0.0], "angle": 36},
+        "elements": [
+            box_element("fill", "Water in the trough", [1.2, 0.27, 0.5], translation=[0.0, 0.185, 0.0]),
+            water,
+            bucket,
+            *(
+                {**box_element("collider", name, size, translation=place), "group": "Trough"}
+                for name, (size, place) in walls.items()
+            ),
+        ],
+    }
 
 
 def other_drops(rain: dict[str, Any]) -> dict[str, dict[str, Any]]:
@@ -378,7 +437,7 @@ def stress_scenes() -> dict[str, dict[str, Any]]:
     """Scenes that are hard on the solver, not part of the demo's contact sheet."""
     bucket = {
         "format": "zinc-scene/1",
-        "name": "TM024 Bucket against the post",
+        "name": "TM025 Bucket against the post",
         "time": {"first": 1, "last": 48, "fps": 24},
         "domain": {
             "low": [-1.0, 0.0, -0.7],
@@ -455,7 +514,7 @@ def stress_scenes() -> dict[str, dict[str, Any]]:
             },
         ],
     }
-    return {"stress-TM024": bucket, "stress-TM026": waves, "stress-TM028": mixer}
+    return {"stress-TM025": bucket, "stress-TM026": waves, "stress-TM028": mixer}
 
 
 def write(folder: Path = HERE) -> None:

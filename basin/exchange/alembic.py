@@ -74,7 +74,8 @@ class AlembicFile:
             self._held[piece.name] = (made, {})
         schema = self._held[piece.name][0].getSchema()
         identity = piece.attributes.get("id", np.arange(len(piece.position)))
-        widths = AbcGeom.OFloatGeomParamSample(_real(np.array([piece.width])), AbcGeom.GeometryScope.kConstantScope)
+        scope = SCOPE if "radius" in piece.attributes else AbcGeom.GeometryScope.kConstantScope
+        widths = AbcGeom.OFloatGeomParamSample(_real(piece.widths()), scope)
         flow = _vectors(piece.attributes.get("velocity", np.zeros((0, 3))))
         schema.set(AbcGeom.OPointsSchemaSample(_vectors(piece.position), _whole(identity), flow, widths))
         self._parameters(schema, piece)

@@ -8,6 +8,7 @@ import numpy as np
 
 METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 RATES = ("velocity",)  # attributes that are vectors in metres a second
+LENGTHS = ("radius",)  # attributes in metres
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,11 @@ class Piece:
     width: float = 0.0
     still: bool = False
 
+    def widths(self) -> np.ndarray:
+        """Diameters of points, float32: of each (n,) if they have radii, or one for all (1,)."""
+        each = 2 * self.attributes["radius"] if "radius" in self.attributes else np.array([self.width])
+        return np.ascontiguousarray(each, np.float32)
+
 
 def axes(up: str) -> np.ndarray:
     """The turn (3, 3) that brings vectors with Y up to those with another axis up; no mirror."""
@@ -47,5 +53,6 @@ def turned(piece: Piece, unit: str, up: str) -> Piece:
         return piece
     turn = axes(up).T * scale
     attributes = {name: (v @ turn).astype(v.dtype) if name in RATES else v for name, v in piece.attributes.items()}
+    attributes |= {name: (v * scale).astype(v.dtype) for name, v in attributes.items() if name in LENGTHS}
     position = np.asarray(piece.position, np.float64) @ turn
     return replace(piece, position=position, attributes=attributes, width=piece.width * scale)

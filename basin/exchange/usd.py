@@ -60,8 +60,9 @@ class UsdFile:
                 prim = points = UsdGeom.Points.Define(self._stage, path)
                 points.CreatePointsAttr().Set(place, time)
                 widths = points.CreateWidthsAttr()
-                points.SetWidthsInterpolation(UsdGeom.Tokens.constant)
-                widths.Set(Vt.FloatArray([piece.width]), time)
+                each = "radius" in piece.attributes
+                points.SetWidthsInterpolation(UsdGeom.Tokens.vertex if each else UsdGeom.Tokens.constant)
+                widths.Set(Vt.FloatArray.FromNumpy(piece.widths()), time)
                 if "id" in piece.attributes:
                     ids = np.ascontiguousarray(piece.attributes["id"], np.int64)
                     points.CreateIdsAttr().Set(Vt.Int64Array.FromNumpy(ids), time)

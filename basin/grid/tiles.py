@@ -195,6 +195,35 @@ def sample(field, where, x, y, z):
 
 
 @kernel
+def sample_with_slope(field, where, x, y, z):
+    """Trilinear value at index coordinates as `sample` has it, and its slope there, per cell."""
+    x, y, z = _within(x, where.shape[0]), _within(y, where.shape[1]), _within(z, where.shape[2])
+    i, j, k = math.floor(x), math.floor(y), math.floor(z)
+    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    p, q, r = i & 7, j & 7, k & 7
+    one = np.float32(1.0)
+    if p < 7 and q < 7 and r < 7:
+        line = field[row_of(where, i, j, k)].reshape(512)
+        n = np.uint64((p * 8 + q) * 8 + r)
+        far, near, one_on = np.uint64(64), np.uint64(8), np.uint64(1)
+        m = n + far
+        v000, v001, v010, v011 = line[n], line[n + one_on], line[n + near], line[n + near + one_on]
+        v100, v101, v110, v111 = line[m], line[m + one_on], line[m + near], line[m + near + one_on]
+    else:
+        v000, v001 = at(field, where, i, j, k), at(field, where, i, j, k + 1)
+        v010, v011 = at(field, where, i, j + 1, k), at(field, where, i, j + 1, k + 1)
+        v100, v101 = at(field, where, i + 1, j, k), at(field, where, i + 1, j, k + 1)
+        v110, v111 = at(field, where, i + 1, j + 1, k), at(field, where, i + 1, j + 1, k + 1)
+    c00, c01 = v000 + (v001 - v000) * c, v010 + (v011 - v010) * c
+    c10, c11 = v100 + (v101 - v100) * c, v110 + (v111 - v110) * c
+    b0, b1 = c00 + (c01 - c00) * b, c10 + (c11 - c10) * b
+    along_y = (c01 - c00) * (one - a) + (c11 - c10) * a
+    d0 = (v001 - v000) * (one - b) + (v011 - v010) * b
+    d1 = (v101 - v100) * (one - b) + (v111 - v110) * b
+    return b0 + (b1 - b0) * a, b1 - b0, along_y, d0 + (d1 - d0) * a
+
+
+@kernel
 def sample_velocity(u, v, w, where, x, y, z):
     """Velocity of the staggered grid at a place in voxels."""
     h = np.float32(0.5)

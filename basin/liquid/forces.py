@@ -321,6 +321,30 @@ def felt(points: np.ndarray, force: Push, skin: float) -> np.ndarray:
     return out * 1e6
 
 
+@kernel
+def _on_bodies(points, velocity, rows, wave, begin, dt, air, change):
+    for p in range(len(points)):
+        x, y, z = points[p]
+        u, v, w = velocity[p]
+        for f in range(rows.shape[0]):
+            if rows[f, KIND] == WIND:
+                share = _share(rows[f], x, y, z) if rows[f, STRENGTH] != 0.0 else 0.0
+                for d in range(3):
+                    air[p, d] += share * rows[f, AIR + d]
+                continue
+            a, b, c = _change(rows[f], wave, begin[f], begin[f + 1], x, y, z, u, v, w, 0.0, dt)
+            change[p, 0], change[p, 1], change[p, 2] = change[p, 0] + a, change[p, 1] + b, change[p, 2] + c
+
+
+def on_bodies(points: np.ndarray, velocity: np.ndarray, force: Push) -> tuple[np.ndarray, np.ndarray]:
+    """What small bodies feel at points (n, 3), m, that move (n, 3), m/s: the air's velocity (n, 3), m/s, by all winds,
+    and the mean acceleration (n, 3), m/s2, by the other forces over the time that they act."""
+    air, change = np.zeros((len(points), 3)), np.zeros((len(points), 3))
+    given = (np.ascontiguousarray(points, float), np.ascontiguousarray(velocity, float))
+    _on_bodies(*given, force.row, force.wave, force.first_wave, force.dt, air, change)
+    return air, change / force.dt
+
+
 @kernel(parallel=True)
 def _push_alone(alone, record, low, dx, rows, wave, begin, dt):
     for p in prange(record.shape[0]):

@@ -17,6 +17,7 @@ from basin.scene.liquids import LIQUIDS
 from basin.scene.liquids import Name as LiquidName
 from basin.settings import LEAST, Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
+from basin.whitewater.settings import WhitewaterSettings
 
 T = TypeVar("T")
 OWN = {"liquid": ["own numbers"]}
@@ -579,6 +580,12 @@ class Delivery(Part):
         group="What leaves",
         meaning="The particles, with all that they carry.",
     )
+    whitewater: bool = setting(
+        False,
+        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        group="What leaves",
+        meaning="Foam, spray and bubbles as points with their kinds, radii, ages and lives.",
+    )
     elements: bool = setting(
         False,
         when={"format": ["ply", "obj", "glb", "usd", "abc"]},
@@ -644,7 +651,7 @@ class Delivery(Part):
         """What leaves, by name."""
         if self.format in ("vdb", "exr"):
             return ["grids" if self.format == "vdb" else "heights"]
-        return [name for name in ("surface", "liquid", "elements") if getattr(self, name)]
+        return [name for name in ("surface", "liquid", "whitewater", "elements") if getattr(self, name)]
 
     def single(self) -> bool:
         """Whether all frames go into one file."""
@@ -660,6 +667,7 @@ class Scene(Part):
     domain: Domain = Field(default_factory=Domain)
     liquid: LiquidSettings = Field(default_factory=LiquidSettings)
     surface: SurfaceSettings = Field(default_factory=SurfaceSettings)
+    whitewater: WhitewaterSettings = Field(default_factory=WhitewaterSettings)
     quality: Quality = Field(default_factory=Quality)
     camera: View = Field(default_factory=View)
     views: list[NamedView] = Field(default_factory=list, max_length=MOST_VIEWS, description="Views kept by name.")

@@ -10,12 +10,14 @@ import numpy as np
 from basin.attributes import Attribute, declare
 from basin.cache import DamagedFrame, StageCache
 from basin.readings import Reading
+from basin.scene import Scene
 from basin.stages import samples
 from basin.stages.costs import air_cost
 from basin.stages.keys import digest
 from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, register
 from basin.stages.view import pack_points
-from basin.whitewater.potentials import ALGORITHM, NAMES, Grid, potentials
+from basin.whitewater.fields import Grid
+from basin.whitewater.potentials import ALGORITHM, NAMES, potentials
 
 LIQUID = "liquid"
 MOST = float(np.finfo(np.float16).max)
@@ -53,7 +55,6 @@ class AirStage(Stage):
     absent = "Nobody has looked for air in this frame yet."
     colouring = "trapped"
     reads = (LIQUID,)
-    on_demand = True
     readings = (
         Reading("trapped_high", "Trapping, of 99 in 100 particles less", "m/s"),
         Reading("crest_high", "Crests, of 99 in 100 particles less"),
@@ -61,6 +62,10 @@ class AirStage(Stage):
         Reading("energy_high", "Energy, of 99 in 100 particles less", "J/kg"),
         Reading("seconds", "Seconds per frame", "s"),
     )
+
+    def on_demand(self, scene: Scene | None) -> bool:
+        """Not where whitewater is made of it."""
+        return scene is None or not scene.whitewater.layers
 
     def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
         """Of the liquid's frames alone."""

@@ -46,6 +46,10 @@ SECONDS_PER_POURED = 11e-6  # more of streams, whose films and drops are looked 
 SECONDS_A_LOOK = 0.02  # for air, in a frame
 SECONDS_PER_LOOKED = 0.6e-6  # particle
 LOOKING_PER_PARTICLE, LOOKED_BYTES = 260, 8
+WHITE_MEMORY, WHITE_BYTES, WHITE_STATE = 320, 47, 74  # of a particle of whitewater
+READING_PER_PARTICLE = 90  # of the liquid, two frames of which are held
+SECONDS_PER_READ, SECONDS_PER_WHITE = 0.4e-6, 0.6e-6  # particle of the liquid, and of whitewater, and frame
+BORN_BY_RATE = 0.2  # of the liquid's particles, where a rate is asked for: a guess, since only a run can tell
 SECONDS_PER_NODE = 20e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
 SECONDS_OF_CUTTING = 0.08e-6  # for each node of that grid, where meshes are taken out of the surface
 SECONDS_OF_MASKING = 0.27e-6  # for each node and filter with a mask
@@ -228,6 +232,24 @@ def air_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     seconds = SECONDS_TO_MESH + float((SECONDS_A_LOOK + SECONDS_PER_LOOKED * size.over).sum()) / 2
     memory = MESHING_AT_REST + size.particles * LOOKING_PER_PARTICLE
     return Cost(int(memory), size.particles * LOOKED_BYTES * frames, seconds)
+
+
+def whitewater_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
+    """Of whitewater: of the particles that are asked for, or of a share of the liquid's where a rate is; and of the
+    liquid's frames, which are read."""
+    frames = scene.time.last - scene.time.first + 1
+    read = liquid_size(scene, files, quality)
+    count = 0.0
+    for layer in scene.whitewater.layers:
+        bubble = 4.0 / 3.0 * np.pi * (layer.bubble_least * 1e-3) ** 2 * (layer.hinze * 1e-3)  # of middle size
+        asked = {"air": layer.litres * 1e-3 / bubble, "rate": BORN_BY_RATE * read.particles}
+        count += asked.get(layer.ask, layer.particles)
+    memory = MESHING_AT_REST + count * WHITE_MEMORY + read.particles * READING_PER_PARTICLE
+    ahead = 2 if any(layer.ask in ("fullest", "air") for layer in scene.whitewater.layers) else 1
+    each = SECONDS_PER_READ * read.over * ahead + SECONDS_PER_WHITE * count / 2
+    seconds = SECONDS_TO_BEGIN + float(each.sum()) if scene.whitewater.layers else 0.0
+    states = min(frames, 2 + frames // 12) * count * WHITE_STATE
+    return Cost(int(memory), int(count * WHITE_BYTES * frames / 2 + states), seconds)
 
 
 def surface_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:

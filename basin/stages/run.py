@@ -102,7 +102,7 @@ def run(
     SceneError, StageBusy, RunFailure
     """
     keep_memory()
-    wanted = _wanted(stages)
+    wanted = _wanted(stages, scene)
     job = Job(scene, SceneFiles(folder), cache, quality)
     expected = forecast(job)
     refusal = expected.refusal([stage.name for stage in wanted])
@@ -126,8 +126,8 @@ def run(
                 yield from make(stage, job, frames_to_make(stage, scene, first, last), stop)
 
 
-def _wanted(names: tuple[str, ...] | None) -> list[Stage]:
-    return usual() if names is None else named(names)
+def _wanted(names: tuple[str, ...] | None, scene: Scene) -> list[Stage]:
+    return usual(scene) if names is None else named(names)
 
 
 def _in_sequence(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]) -> Iterator[FrameDone]:
@@ -139,6 +139,11 @@ def _in_sequence(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]
         yield FrameDone(stage.name, sound, records[sound].readings, reused=True)
     if sound + 1 not in frames:
         return
+    for name in stage.reads:
+        states = states_by_keys(job.store(name), all_keys(job)[name])
+        lacking = [frame for frame in range(sound + 1, frames.stop) if states[frame] != "current"]
+        if lacking:
+            frames = range(frames.start, lacking[0])
     walk, at = _resumed(stage, job, keys, sound)
     for frame in range(at + 1, frames.stop):
         start = clock.perf_counter()

@@ -92,6 +92,14 @@ def liquids() -> list[dict[str, Any]]:
     return [scene, {**scene, "elements": [thick, *rest, plate, ball]}, large, {**scene, "liquid": deep}]
 
 
+def whitewaters() -> list[dict[str, Any]]:
+    """A scene whose layer of whitewater uses every kernel of it."""
+    wind = {"kind": "force", "name": "wind", "effect": {"kind": "wind"}}
+    layer = {"ask": "rate", "rate": 1000.0, "bursts": 2.0, "vorticity_share": 0.5}
+    scene = tiny_scene()
+    return [{**scene, "elements": [*scene["elements"], wind], "whitewater": {"layers": [layer]}}]
+
+
 def surfaces() -> list[dict[str, Any]]:
     """Scenes whose surfaces between them use every method, filter and mask, the usual one first."""
     masks: list[dict[str, Any]] = [{"kind": k} for k in ("everywhere", "speed", "collider", "thickness")]

@@ -22,7 +22,7 @@ from basin.scene import Advice, Scene
 from basin.stages.bodies import Bodies
 from basin.stages.files import SceneFiles
 
-OWN = ("basin.stages.liquid_stage", "basin.stages.air_stage", "basin.stages.surface_stage")
+OWN = tuple(f"basin.stages.{name}_stage" for name in ("liquid", "air", "whitewater", "surface"))
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
 Keys = dict[int, str]
 
@@ -109,10 +109,10 @@ class Stage(ABC):
     colouring : attribute that it is coloured by at first
     definition, part : of its settings in the schema of scenes, and the part of a scene where they are
     judged : whether one frame can be made again and again while settings change
+    over : stage whose frames are seen beneath its points
     gives : what leaves with deliveries beside its frames themselves
     reads : stages whose frames it is made from
     sequential : whether a frame is made from the one before it; else each stands alone
-    on_demand : whether its frames are made only if it is asked for by its name
     readings : what is measured on its frames
     failures : what is raised where a frame cannot be made, which ends a run with its message
     """
@@ -128,10 +128,10 @@ class Stage(ABC):
     definition: ClassVar[str] = ""
     part: ClassVar[str] = ""
     judged: ClassVar[bool] = False
+    over: ClassVar[str] = ""
     gives: ClassVar[tuple[str, ...]] = ()
     reads: ClassVar[tuple[str, ...]] = ()
     sequential: ClassVar[bool] = False
-    on_demand: ClassVar[bool] = False
     readings: ClassVar[tuple[Reading, ...]] = ()
     failures: ClassVar[tuple[type[Exception], ...]] = ()
 
@@ -158,6 +158,10 @@ class Stage(ABC):
     def make(self, job: Job, world: Any, frame: int) -> Made:
         """Make a frame that stands alone."""
         raise NotImplementedError
+
+    def on_demand(self, scene: Scene | None) -> bool:
+        """Whether its frames of a scene are made only if it is asked for by its name; of none, of any scene."""
+        return False
 
     def noticed(self, job: Job) -> list[Advice]:
         """What its current frames show that the scene alone does not."""
@@ -207,9 +211,9 @@ def named(names: Any) -> list[Stage]:
     return [stage for stage in there.values() if stage.name in names]
 
 
-def usual() -> list[Stage]:
-    """Those that a run makes if it is not told which."""
-    return [stage for stage in stages().values() if not stage.on_demand]
+def usual(scene: Scene | None = None) -> list[Stage]:
+    """Those that a run of a scene makes if it is not told which; without one, those that a run of any scene makes."""
+    return [stage for stage in stages().values() if not stage.on_demand(scene)]
 
 
 def listed(words: Any) -> str:

@@ -20,6 +20,7 @@ from basin.stages.bodies import Bodies
 from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
+SIZE_STEPS = 16  # of a radius, to twice as large
 CHECKS = 24  # of the checked pattern that shows a texture, along the longest side of what is seen
 _Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]
 
@@ -65,6 +66,9 @@ def shaded(data: Mapping[str, np.ndarray], by: str, some: Any = slice(None), tim
     if row.shown == "colours":
         coded = np.round(255 * encoded(np.clip(data[by][some], 0, 1))).astype(np.uint8)
         return {"by": by}, [("colour", coded.ravel())]
+    if row.shown == "names":
+        index = np.minimum(data[by][some], len(row.names) - 1).astype(np.uint8)
+        return {"by": by, "names": list(row.names)}, [("shade", index)]
     if by == "texture":
         value = _checks(data, some)
     elif by == "speed":
@@ -121,7 +125,20 @@ def pack_points(
         shading = shaded(data, by if by in choices else "speed", order, time)
     spacing = float(data["particle_spacing"])
     more = {"total": len(identity), "choices": choices, **more}
+    if "kind" in data and len(order):
+        told, forms = _forms(data, order)
+        shading, more = (shading[0], [*shading[1], *forms]), {**more, **told}
     return pack_cloud(data["position"][order], spacing, shading, **more)
+
+
+def _forms(data: Mapping[str, np.ndarray], some: np.ndarray) -> _Shading:
+    """What some of a frame's points of several kinds look like: their kinds, and their sizes by powers of two."""
+    names = ATTRIBUTES["kind"].names
+    counts = np.bincount(data["kind"], minlength=len(names)).tolist()
+    least = float(max(data["radius"].min(), 1e-7))
+    size = np.clip(np.round(SIZE_STEPS * np.log2(data["radius"][some] / least)), 0, 255)
+    told = {"forms": names, "counts": counts, "least_radius": least}
+    return told, [("form", data["kind"][some].astype(np.uint8)), ("size", size.astype(np.uint8))]
 
 
 def pack_cloud(position: np.ndarray, spacing: float, shading: _Shading = ({}, []), **more: Any) -> bytes:

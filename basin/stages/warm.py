@@ -83,7 +83,7 @@ def groups() -> list[Group]:
     """All groups, in the order in which they are needed."""
     there = stages()
     found = [Group(name, n) for name, stage in there.items() for n in range(len(stage.warm_up()))]
-    return sorted(found, key=lambda group: (there[group.stage].on_demand, group.number > 0))
+    return sorted(found, key=lambda group: (there[group.stage].on_demand(None), group.number > 0))
 
 
 def table() -> list[Row]:

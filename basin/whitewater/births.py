@@ -6,15 +6,22 @@ particle of the liquid, as wide as that. How many is a number of chance whose me
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from basin.randomness import uniform
-from basin.whitewater.potentials import chosen
+from basin.whitewater.laws import bubble_radii, drop_radii
+from basin.whitewater.life import BUBBLE, FOAM, LANDS, SPRAY, SUNK, Whitewater
+from basin.whitewater.potentials import NAMES, chosen
+from basin.whitewater.settings import Layer
 
 MOST_OF_ONE = 2**20  # births of a liquid particle in a frame
+SKIN = 0.5  # voxels above the surface up to which what is born lies on it
+LEAST_RADIUS = 2e-5  # m, of drops: smaller ones hang in the air as mist
+CREST = NAMES.index("crest")
+Depth = Callable[[np.ndarray], np.ndarray]
 
 
 @dataclass(frozen=True)
@@ -35,31 +42,32 @@ class Newborn:
     position, velocity : (n, 3), m and m/s, at the moment of birth
     moment : (n,) in [0, 1), share of the frame that had gone by then
     parent : int64 (n,), row of the liquid's particle that it is born of
+    identity : uint64 (n,), of its own, for chance
     """
 
     position: np.ndarray
     velocity: np.ndarray
     moment: np.ndarray
     parent: np.ndarray
+    identity: np.ndarray
 
     def __len__(self) -> int:
         return len(self.parent)
 
 
 def readiness(potentials: Mapping[str, np.ndarray], wanted: Mapping[str, Wanted], energy: Wanted) -> np.ndarray:
-    """How ready particles of the liquid are to give birth, float64 (n,): the sum of potentials' parts, times energy's.
+    """How ready particles of the liquid are to give birth, float64 (parts, n): each potential's part, times energy's.
 
-    Ihmsen et al. 2012, eq. 8, without its time.
+    Ihmsen et al. 2012, eq. 8, without its time; they add up.
 
     Raises
     ------
     ValueError
         If a range is upside down.
     """
-    total = np.zeros(len(potentials["energy"]))
-    for name, part in wanted.items():
-        total += part.share * chosen(np.asarray(potentials[name], float), part.low, part.high)
-    return total * energy.share * chosen(np.asarray(potentials["energy"], float), energy.low, energy.high)
+    stirred = energy.share * chosen(np.asarray(potentials["energy"], float), energy.low, energy.high)
+    parts = [w.share * chosen(np.asarray(potentials[name], float), w.low, w.high) for name, w in wanted.items()]
+    return np.array(parts).reshape(len(wanted), -1) * stirred
 
 
 def born(
@@ -91,7 +99,7 @@ def born(
     off = far[:, None] * (np.cos(turn)[:, None] * across + np.sin(turn)[:, None] * beside)
     moment = chance[:, 2]
     place = np.asarray(position, float)[parent] - ((1.0 - moment) * seconds)[:, None] * way + off
-    return Newborn(place, way, moment, parent)
+    return Newborn(place, way, moment, parent, own)
 
 
 def _square_to(way: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -102,6 +110,48 @@ def _square_to(way: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     across = np.cross(along, least)
     across /= np.linalg.norm(across, axis=1, keepdims=True)
     return across, np.cross(along, across)
+
+
+def whitewater(
+    found: Newborn, parts: np.ndarray, sources: Sequence[int], layer: Layer, epoch: int, depth: Depth
+) -> Whitewater:
+    """What is born, as whitewater of a layer's sizes: above the liquid and of crests it is spray, amid it a bubble.
+
+    Parameters
+    ----------
+    parts : (k, n), readiness of all of the liquid's particles; sources : (k,), which source each part is
+    depth : voxels that places (n, 3) lie under the surface
+    """
+    chance = uniform(found.identity, epoch, 6).astype(float)
+    share = parts[:, found.parent]
+    which = (np.cumsum(share, axis=0) < chance[:, 0] * share.sum(axis=0)).sum(axis=0)
+    source = np.asarray(sources, np.uint8)[np.minimum(which, len(sources) - 1)]
+    deep = depth(found.position)
+    kind = np.where(deep > LANDS, BUBBLE, np.where(deep < -SKIN, SPRAY, FOAM))
+    kind[(source == CREST) & (deep < SUNK)] = SPRAY
+    drop = drop_radii(chance[:, 1], layer.drop_radius * 1e-3, layer.drop_order)
+    bubble = bubble_radii(chance[:, 1], layer.hinze * 1e-3, layer.bubble_least * 1e-3, layer.bubble_most * 1e-3)
+    radius = np.where(kind == SPRAY, np.maximum(drop, LEAST_RADIUS), bubble)
+    speed = np.linalg.norm(found.velocity, axis=1)
+    height, turn = 2 * chance[:, 2] - 1, 2 * np.pi * chance[:, 3]
+    flat = np.sqrt(1 - height**2)
+    aside = np.stack([flat * np.cos(turn), height, flat * np.sin(turn)], axis=1) * np.cbrt(chance[:, 4])[:, None]
+    velocity = found.velocity + (layer.scatter * speed * (kind == SPRAY))[:, None] * aside
+    count, zero = len(found), np.zeros(len(found), np.float32)
+    return Whitewater(
+        found.position.astype(np.float32),
+        velocity.astype(np.float32),
+        np.zeros(count, np.int64),
+        source,
+        radius.astype(np.float32),
+        zero,
+        zero.copy(),
+        zero.copy(),
+        kind.astype(np.uint8),
+        np.zeros(count, np.uint8),
+        np.full((count, 3), np.nan, np.float32),
+        found.moment.astype(np.float32),
+    )
 
 
 def rate_for_all(ready: Sequence[float], seconds: float, asked: float) -> float:
@@ -117,19 +167,6 @@ def rate_for_all(ready: Sequence[float], seconds: float, asked: float) -> float:
         If nothing in the shot is ready.
     """
     return asked / (_some(ready) * seconds)
-
-
-def rate_for_fullest(ready: Sequence[float], seconds: float, life: float, asked: float) -> float:
-    """The same for so many at the fullest frame, where each lives so long in the mean, by chance."""
-    _some(ready)
-    alive = fullest = 0.0
-    kept = np.exp(-seconds / life)
-    # those born through a frame are half of one old at its end, in the mean: (1 - kept) life / seconds of them are left
-    fresh = (1.0 - kept) * life / seconds
-    for each in ready:
-        alive = alive * kept + each * seconds * fresh
-        fullest = max(fullest, alive)
-    return float(asked / fullest)
 
 
 def _some(ready: Sequence[float]) -> float:

@@ -192,3 +192,49 @@ def breaks_up(speed: float, fluids: Fluids, viscosity: float | None = None) -> f
         ohnesorge = (viscosity or 0.0) / math.sqrt(fluids.density * fluids.tension * size)
         size = 12.0 * (1.0 + 1.077 * ohnesorge**1.6) * fluids.tension / (AIR_DENSITY * speed**2)
     return size
+
+
+# sizes (m) and speeds (m/s) between which grips are looked up; beyond, those of the ends hold
+SIZES, SPEEDS, STEPS = (2e-6, 0.2), (1e-4, 100.0), 256
+SIZE_FROM, PER_SIZE = math.log(SIZES[0]), (STEPS - 1) / math.log(SIZES[1] / SIZES[0])
+SPEED_FROM, PER_SPEED = math.log(SPEEDS[0]), (STEPS - 1) / math.log(SPEEDS[1] / SPEEDS[0])
+Grips = tuple[np.ndarray, np.ndarray, np.ndarray]
+
+
+@kernel
+def _fill_grips(of_bubble, fluids, size, speed, rate, falls, hold):
+    for i in range(len(size)):
+        falls[i] = terminal(of_bubble, size[i], fluids)
+        for j in range(len(speed)):
+            rate[i, j] = bubble_grip(speed[j], size[i], fluids) if of_bubble else drop_grip(speed[j], size[i], fluids)
+        hold[i] = bubble_grip(falls[i], size[i], fluids) if of_bubble else drop_grip(falls[i], size[i], fluids)
+
+
+def grips(of_bubble: bool, fluids: Fluids) -> Grips:
+    """Rates (1/s) at which drops or bubbles lose their speed, terminal speeds and the rates at these, to look up."""
+    size, speed = np.geomspace(*SIZES, STEPS), np.geomspace(*SPEEDS, STEPS)
+    rate, falls, hold = np.empty((STEPS, STEPS), np.float32), np.empty(STEPS, np.float32), np.empty(STEPS, np.float32)
+    _fill_grips(of_bubble, fluids.row(), size, speed, rate, falls, hold)
+    return rate, falls, hold
+
+
+@kernel(inline="always")
+def _place(value, begin, per):
+    """Step of a table at a value and the way to the next."""
+    found = min(max((np.log(max(value, 1e-12)) - begin) * per, 0.0), STEPS - 1.001)
+    step = int(found)
+    return step, found - step
+
+
+@kernel
+def grip_of(table, size, speed):
+    """Terminal speed, and the rate at which one so large loses its speed at a speed; at that, if it is below 0."""
+    rate, falls, hold = table
+    i, a = _place(size, SIZE_FROM, PER_SIZE)
+    ends = falls[i] + (falls[i + 1] - falls[i]) * a
+    if speed < 0.0:
+        return ends, hold[i] + (hold[i + 1] - hold[i]) * a
+    j, b = _place(speed, SPEED_FROM, PER_SPEED)
+    low = rate[i, j] + (rate[i, j + 1] - rate[i, j]) * b
+    high = rate[i + 1, j] + (rate[i + 1, j + 1] - rate[i + 1, j]) * b
+    return ends, low + (high - low) * a

@@ -14,66 +14,19 @@ motion traps as much.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numba import prange
 
 from basin.grid.neighbours import binned
 from basin.grid.tiles import at, gradient, sample
 from basin.kernels import kernel, shared
+from basin.whitewater.fields import Grid
 
 ALGORITHM = "air-1"
 REACH = 2.0  # particles' spacings
 OUTWARDS = 0.6  # cosine between its velocity and the surface's normal from which a crest breaks
 AT_SURFACE = 1.5  # voxels under the surface within which particles have a normal
 NAMES = ("trapped", "crest", "vorticity", "energy")
-UNSEEN = np.float32(2.5)  # voxels: level where there is no tile
-
-
-@dataclass(frozen=True)
-class Grid:
-    """What a liquid frame knows on its grid.
-
-    Attributes
-    ----------
-    low : corner of the cell (0, 0, 0), m; voxel : m
-    where : int32 (tiles + 2 per axis), row of each tile in the fields, 0 for none
-    first : int32 (n + 1, 3), lowest cell of each row's tile
-    level : float32 (n + 1, 8, 8, 8), distance to the surface at cells' centres, voxels, negative inside
-    velocity : three fields of the same shape, at the low faces of cells, m/s
-    """
-
-    low: np.ndarray
-    voxel: float
-    where: np.ndarray
-    first: np.ndarray
-    level: np.ndarray
-    velocity: tuple[np.ndarray, np.ndarray, np.ndarray]
-
-    @staticmethod
-    def of(
-        low: np.ndarray, voxel: float, tile: np.ndarray, level: np.ndarray, *velocity: np.ndarray, slower: float = 1.0
-    ) -> Grid:
-        """From sparse tiles: their places (n, 3), levels (m) and velocities (n, 8, 8, 8), which are divided."""
-        shape = tuple(tile.max(axis=0) + 4) if len(tile) else (4, 4, 4)
-        where = np.zeros(shape, np.int32)
-        where[tuple((tile + 1).T)] = np.arange(1, len(tile) + 1)
-        first = np.zeros((len(tile) + 1, 3), np.int32)
-        first[0] = -1_000_000
-        first[1:] = 8 * tile
-
-        def with_none(field: np.ndarray, none: np.float32, factor: float) -> np.ndarray:
-            out = np.full((len(tile) + 1, 8, 8, 8), none, np.float32)
-            np.multiply(field, np.float32(factor), out=out[1:])
-            return out
-
-        u, v, w = (with_none(field, np.float32(0.0), 1.0 / slower) for field in velocity)
-        return Grid(np.asarray(low, float), voxel, where, first, with_none(level, UNSEEN, 1.0 / voxel), (u, v, w))
-
-    def cells(self, position: np.ndarray) -> np.ndarray:
-        """Places (n, 3), m, in cells, float32."""
-        return np.asarray((position - self.low) / self.voxel, np.float32)
 
 
 @shared

@@ -39,6 +39,7 @@ class StageCard(Schema):
     part: str
     judged: bool
     reads: list[str]
+    over: str
 
 
 class TakeDetail(Schema):

@@ -192,7 +192,7 @@ def _take_card(take: Take) -> TakeCard:
             bytes=r["bytes"],
         )
         for r in report
-        if r["bytes"] or not stages()[r["stage"]].on_demand  # what nobody asked for is not lacking
+        if r["bytes"] or not stages()[r["stage"]].on_demand(None)  # what nobody asked for is not lacking
     ]
     return TakeCard(**own, vessels=vessels)
 

@@ -48,7 +48,7 @@ def ask_for_run(
     """
     quality_of(quality)
     try:
-        names = [stage.name for stage in (named(stages) if stages else usual())]
+        names = [stage.name for stage in (named(stages) if stages else usual(scene_of(take)))]
     except LookupError as error:
         raise Refused([f"{error.args[0]}."]) from None
     time = scene_of(take).time

@@ -11,8 +11,8 @@ from scipy.stats import kstest
 
 from basin.whitewater import births, laws, potentials
 from basin.whitewater.births import Wanted
+from basin.whitewater.fields import Grid
 from basin.whitewater.laws import AIR_DENSITY, AIR_VISCOSITY, Fluids
-from basin.whitewater.potentials import Grid
 
 WATER = Fluids()
 VOXEL, SPACING = 0.1, 0.05
@@ -292,31 +292,13 @@ class Births(SimpleTestCase):
         )
         self.assertAlmostEqual(total / 5000, 1.0, delta=0.05)
 
-    def test_asked_for_at_the_fullest_frame(self) -> None:
-        """Counted by letting each live by chance (an exponential law), within 5 %."""
-        rng, seconds, life = np.random.default_rng(9), 1 / 24, 0.4
-        ready = 1000 * np.exp(-(((np.arange(48) - 20) / 8.0) ** 2))
-        rate = births.rate_for_fullest(ready, seconds, life, 20_000)
-        moment, death = [], []
-        for frame, one in enumerate(ready):
-            at = frame + rng.uniform(0, 1, rng.poisson(one * rate * seconds))
-            moment.append(at)
-            death.append(at + rng.exponential(life / seconds, len(at)))
-        begun, ended = np.concatenate(moment), np.concatenate(death)
-        alive = [int(((begun < frame + 1) & (ended > frame + 1)).sum()) for frame in range(48)]
-        self.assertAlmostEqual(max(alive) / 20_000, 1.0, delta=0.05)
-
     def test_readiness(self) -> None:
         """(0.5 Phi of the trapped + Phi of the crests) Phi of the energy, by hand."""
         found = {"trapped": np.array([5.0, 20.0]), "crest": np.array([3.0, 8.0]), "energy": np.array([7.5, 50.0])}
         wanted = {"trapped": Wanted(0.0, 10.0, 0.5), "crest": Wanted(2.0, 6.0)}
         ready = births.readiness(found, wanted, Wanted(5.0, 10.0))
-        np.testing.assert_allclose(ready, [(0.5 * 0.5 + 0.25) * 0.5, 1.5])
+        np.testing.assert_allclose(ready, [[0.5 * 0.5 * 0.5, 0.5], [0.25 * 0.5, 1.0]])
 
     def test_what_cannot_be_reached_is_said(self) -> None:
-        for rate in (
-            lambda: births.rate_for_all([0.0, 0.0], 0.04, 10),
-            lambda: births.rate_for_fullest([0.0], 1, 1, 1),
-        ):
-            with self.assertRaisesRegex(ValueError, "widen them"):
-                rate()
+        with self.assertRaisesRegex(ValueError, "widen them"):
+            births.rate_for_all([0.0, 0.0], 0.04, 10)

@@ -1490,6 +1490,8 @@ export interface components {
             judged: boolean;
             /** Reads */
             reads: string[];
+            /** Over */
+            over: string;
         };
         /** TakeDetail */
         TakeDetail: {

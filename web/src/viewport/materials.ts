@@ -58,6 +58,71 @@ export function pointMaterial(radius: number, own: boolean): THREE.ShaderMateria
   })
 }
 
+/** Our colours of spray, foam and bubbles. */
+export const KINDS = ['#8fc7e8', '#f3ead2', '#58b39a']
+
+/** How points of several kinds are drawn: which are seen, as large as they are, and as light that adds up. */
+export interface Look {
+  seen: boolean[]
+  trueSize: boolean
+  adding: boolean
+}
+
+/** Points of several kinds: spray as balls, foam as flakes, bubbles as rings; coloured by kind, ramp or their own. */
+export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', least: number, look: Look) {
+  const seen = [0, 1, 2].map((n) => (look.seen[n] === false ? 0 : 1))
+  return new THREE.ShaderMaterial({
+    transparent: true,
+    depthWrite: !look.adding,
+    blending: look.adding ? THREE.AdditiveBlending : THREE.NormalBlending,
+    uniforms: {
+      radius: { value: radius },
+      least: { value: least },
+      height: { value: 600 },
+      seen: { value: new THREE.Vector3(...seen) },
+      trueSize: { value: look.trueSize },
+      kinds: { value: colours === 'kind' },
+      strength: { value: look.adding ? 0.25 : 1 },
+      palette: {
+        value: KINDS.map((c) => new THREE.Color().setStyle(c, THREE.LinearSRGBColorSpace)),
+      },
+      ...shadeUniforms(colours === 'own'),
+    },
+    vertexShader: `${SHADED}
+      attribute float form;
+      attribute float size;
+      uniform float radius;
+      uniform float least;
+      uniform float height;
+      uniform vec3 seen;
+      uniform bool trueSize;
+      varying float vForm;
+      void main() {${SET}
+        vForm = form;
+        vec4 eye = modelViewMatrix * vec4(position, 1.0);
+        gl_Position = projectionMatrix * eye;
+        float wide = trueSize ? least * exp2(size / 16.0) : radius;
+        gl_PointSize = clamp(wide * projectionMatrix[1][1] * height / -eye.z, form > 1.5 ? 3.0 : 1.5, 40.0);
+        float shown = form < 0.5 ? seen.x : form < 1.5 ? seen.y : seen.z;
+        if (shown < 0.5) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
+      }`,
+    fragmentShader: `${RAMPED}
+      uniform bool kinds;
+      uniform vec3 palette[3];
+      uniform float strength;
+      varying float vForm;
+      void main() {
+        float r2 = dot(gl_PointCoord * 2.0 - 1.0, gl_PointCoord * 2.0 - 1.0);
+        if (r2 > 1.0) discard;
+        bool ring = vForm > 1.5;
+        if (ring && r2 < 0.3) discard;
+        float light = vForm < 0.5 ? 0.72 + 0.38 * sqrt(1.0 - r2) : 1.0;
+        vec3 own = vForm < 0.5 ? palette[0] : ring ? palette[2] : palette[1];
+        gl_FragColor = vec4((kinds ? own : ramped()) * light, strength * (ring ? 0.75 : 1.0));
+      }`,
+  })
+}
+
 /** Small rings of a fixed size on the screen, seen through everything. */
 export function leftOutMaterial(): THREE.ShaderMaterial {
   return new THREE.ShaderMaterial({

@@ -15,6 +15,14 @@ export interface Packed {
   near?: number
   far?: number
   histogram?: number[]
+  /** what shades from 0 on stand for, where they are no amounts */
+  names?: string[]
+  /** kinds of points by name, how many there are of each, and the radius (m) of the smallest */
+  forms?: string[]
+  counts?: number[]
+  least_radius?: number
+  form?: Uint8Array
+  size?: Uint8Array
   spacing?: number
   /** of a frame that is judged */
   facts?: Record<string, number>

@@ -9,7 +9,15 @@ import { Handles } from './handles'
 import { empty, meshGeometry, place } from './meshes'
 import type { Packed } from './packed'
 import { Pointing } from './pointing'
-import { leftOutMaterial, pointMaterial, shadedMaterial, solidMaterial, surfaceMaterial } from './materials'
+import {
+  kindsMaterial,
+  leftOutMaterial,
+  type Look,
+  pointMaterial,
+  shadedMaterial,
+  solidMaterial,
+  surfaceMaterial,
+} from './materials'
 import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
 import { Sketch } from './sketch'
@@ -45,6 +53,7 @@ export class Viewport {
   private generation = 0
   private settledAt = 0
   private range: [number, number] = [0, 1]
+  private kinds: Look = { seen: [], trueSize: false, adding: false }
   /** the shot camera, once or for every frame, and whether the view goes along with it */
   private seen: Schemas['Seen'][] = []
   private following = false
@@ -348,12 +357,26 @@ export class Viewport {
       shade(geometry, packed)
       const thinned = Math.cbrt(packed.total / packed.count)
       const radius = (packed.spacing ?? 0.01) * 0.62 * thinned
-      const points = new THREE.Points(geometry, pointMaterial(radius, !!packed.colour))
+      const own = !!packed.colour
+      const material = packed.forms
+        ? kindsMaterial(
+            radius,
+            packed.names ? 'kind' : own ? 'own' : 'ramp',
+            packed.least_radius ?? 1e-3,
+            this.kinds,
+          )
+        : pointMaterial(radius, own)
+      const points = new THREE.Points(geometry, material)
       place(points, packed)
       points.frustumCulled = false
       this.liquid.add(points)
     }
     this.render()
+  }
+
+  /** How points of several kinds are drawn from the next picture on. */
+  lookAt(kinds: Look) {
+    this.kinds = kinds
   }
 
   /** Mark particles that what is judged does not show, whatever hides them. */
@@ -656,6 +679,8 @@ export class Viewport {
 /** Give a geometry its shades or colours; materials want both attributes. */
 function shade(geometry: THREE.BufferGeometry, packed: Packed) {
   if (packed.body) geometry.setAttribute('body', new THREE.BufferAttribute(packed.body, 4, true))
+  if (packed.form) geometry.setAttribute('form', new THREE.BufferAttribute(packed.form, 1))
+  if (packed.size) geometry.setAttribute('size', new THREE.BufferAttribute(packed.size, 1))
   if (!packed.by) return
   const none = (width: number) => new Uint8Array(packed.count * width)
   geometry.setAttribute('shade', new THREE.BufferAttribute(packed.shade ?? none(1), 1, true))

@@ -81,6 +81,7 @@ function release() {
         <button class="bare" title="From the least to the most of each frame" @click="release">all</button>
       </div>
     </template>
+    <slot />
     <div class="n dim">
       <template v-if="shown.kind === 'mesh'">{{ shown.total.toLocaleString('en') }} triangles</template>
       <template v-else-if="shown.count < shown.total"

@@ -18,6 +18,7 @@ import ImportMesh from './ImportMesh.vue'
 import JudgeBar from './JudgeBar.vue'
 import { keyboard } from './keyboard'
 import KeyboardList from './KeyboardList.vue'
+import KindList from './KindList.vue'
 import Legend from './Legend.vue'
 import RunState from './RunState.vue'
 import { withValue } from './schema'
@@ -400,7 +401,14 @@ onBeforeUnmount(() => {
           :by="shown.by.value"
           @by="(by) => (shown.colouring.value = { ...shown.colouring.value, [mode]: by })"
           @range="(low, high) => port?.setRange(low, high)"
-        />
+        >
+          <KindList
+            v-if="shown.shown.value.forms"
+            :shown="shown.shown.value"
+            :look="shown.kinds.value"
+            @look="(look) => (shown.kinds.value = look)"
+          />
+        </Legend>
       </main>
       <SettingsPanel
         :take="id"

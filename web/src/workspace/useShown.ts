@@ -2,6 +2,7 @@ import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import type { Packed } from '../viewport/packed'
+import type { Look } from '../viewport/materials'
 import type { Viewport } from '../viewport/viewport'
 import { useFrameCache } from './useFrameCache'
 import { useJudge } from './useJudge'
@@ -80,12 +81,22 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
       }
       return
     }
+    const beneath = stage?.over ? await below(stage.over, mine) : null
+    if (asked !== turn && !at.playing.value) return
     picture(packed, mine)
-    if (packed.kind === 'points') port()?.showPoints(packed)
+    if (beneath) port()?.showMesh(beneath)
+    if (packed.kind === 'points') port()?.showPoints(packed, !!beneath)
     else port()?.showMesh(packed)
     frames.prefetch(at.quality.value, mode.value, mine, by.value, (n) => {
       return report?.states[n - report.first] === 'current'
     })
+  }
+
+  /** A frame of the stage beneath what is seen, if it is there. */
+  async function below(name: string, frame: number) {
+    const report = at.report.value[name]
+    if (!report || report.states[frame - report.first] !== 'current') return null
+    return frames.at(at.quality.value, name, frame, '')
   }
 
   /** What is judged: the mesh, and the particles that it is made of beside it if wanted. */
@@ -119,5 +130,12 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     await show()
   }
 
-  return { mode, by, colouring, shown, picture, older, absent, judge, judged, show, renew }
+  /** Points of several kinds are drawn in another way. */
+  const kinds = ref<Look>({ seen: [true, true, true], trueSize: false, adding: false })
+  watch(kinds, (look) => {
+    port()?.lookAt(look)
+    void show()
+  })
+
+  return { kinds, mode, by, colouring, shown, picture, older, absent, judge, judged, show, renew }
 }

@@ -1,0 +1,341 @@
+"""The whitewater stage: foam, spray and bubbles, born of the air that the liquid traps, from frame to frame."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from basin.attributes import Attribute, declare
+from basin.cache import StageCache
+from basin.readings import Reading
+from basin.scene import Scene
+from basin.scene.model import Source
+from basin.settings import value_at
+from basin.stages import samples
+from basin.stages.contact import ColliderContact, air_of
+from basin.stages.costs import whitewater_cost
+from basin.stages.keys import digest
+from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, Walk, register
+from basin.stages.view import pack_points
+from basin.whitewater.births import Wanted, born, rate_for_all, readiness, whitewater
+from basin.whitewater.fields import Grid
+from basin.whitewater.laws import Fluids
+from basin.whitewater.life import ALGORITHM, KINDS, Around, Life, Whitewater, depth_at
+from basin.whitewater.potentials import NAMES, chosen
+from basin.whitewater.settings import FROM, LEAST_TO, Layer
+
+LIQUID, AIR = "liquid", "air"
+PARTS = ("trapped", "crest", "vorticity")
+PILOT = 30_000  # births of a run ahead that tells what a rate leads to
+LITRE = 1e-3
+DRAWN = 0.35  # of the liquid's spacing: how large whitewater is drawn
+
+declare(
+    Attribute("radius", unit="m", shown="ramp"),
+    Attribute("life", unit="s", shown="ramp", from_nothing=True),
+    Attribute("kind", shown="names", names=KINDS),
+    Attribute("layer", shown="ramp"),
+)
+
+
+class NoWhitewater(RuntimeError):
+    """Whitewater cannot be made as it is asked for; the message says what to change."""
+
+
+def grid_of(data: Mapping[str, np.ndarray], slower: float) -> Grid:
+    """The grid of a liquid frame, in the liquid's own seconds, of which a shot second has `slower`."""
+    fields = (data[f"tile_{name}"] for name in ("phi", *"uvw"))
+    return Grid.of(data["grid_low"], float(data["grid_voxel"]), data["tile"], *fields, slower=slower)
+
+
+class WhitewaterWalk(Walk):
+    """Whitewater on its way through a shot."""
+
+    def __init__(self, job: Job, state: Mapping[str, np.ndarray] | None) -> None:
+        self.job, self.scene = job, job.scene
+        self.layers = job.scene.whitewater.layers
+        self.slower = job.scene.time.time_scale
+        self.seconds = self.slower / job.scene.time.fps
+        self.liquid, self.air = job.store(LIQUID), job.store(AIR)
+        self.rates: np.ndarray | None = None
+        self._wanted = [self._ranges(layer) for layer in self.layers]
+        self._contact = ColliderContact(job.scene, job.files, job.quality)
+        self.life = self._life()
+        self._held: dict[int, Grid] = {}  # of two frames
+        if state is not None:
+            self.rates = None if np.isnan(state["rates"]).any() else np.asarray(state["rates"])
+            self.life = self._life(Whitewater.of(state), int(state["next_id"]))
+
+    def _life(self, state: Whitewater | None = None, next_id: int = 0) -> Life:
+        made = [source.made_of(self.scene.liquid.density) for source in self.scene.of_kind(Source)]
+        density = made[0].density if made else self.scene.liquid.density
+        gravity = float(np.linalg.norm(value_at(self.scene.liquid.gravity, 0.0)))
+        viscosity = max(min((one.viscosity for one in made), default=0.0), Fluids.viscosity)
+        tension = max((one.surface_tension for one in made), default=0.0) or Fluids.tension
+        return Life(self.layers, Fluids(density, viscosity, tension, gravity), state, next_id)
+
+    def _ranges(self, layer: Layer) -> tuple[dict[str, Wanted], Wanted]:
+        """A layer's ranges, those that are left empty from the shot's own values."""
+        records = self.air.records()
+        found = {}
+        for name in NAMES:
+            low, high = getattr(layer, f"{name}_from"), getattr(layer, f"{name}_to")
+            if high is None:
+                most = max((r.readings.get(f"{name}_high", 0.0) for r in records.values()), default=0.0)
+                high = max(most, (low or 0.0) * 2, LEAST_TO[name])
+            found[name] = Wanted(FROM[name] * high if low is None else low, high, getattr(layer, f"{name}_share", 1.0))
+        return {name: found[name] for name in PARTS if found[name].share > 0}, found["energy"]
+
+    def _ready(self, frame: int, data: Mapping[str, np.ndarray], layer: Layer, wanted: Any) -> np.ndarray:
+        """Readiness (parts, n) of a frame's particles."""
+        air = self.air.frame(frame)
+        ready = readiness({name: air[name] for name in NAMES}, *wanted)
+        for limit in layer.limits:
+            value = self._by(limit.by, frame, data)
+            low, high = sorted((limit.none, limit.full))
+            share = chosen(value, low, high)
+            ready *= share if limit.none < limit.full else 1.0 - share
+        return ready
+
+    def _by(self, by: str, frame: int, data: Mapping[str, np.ndarray]) -> np.ndarray:
+        """What a limit goes by, of a frame's particles."""
+        time = self.scene.time.shot_time(frame)
+        if by in ("x", "height", "z"):
+            return np.asarray(data["position"][:, ("x", "height", "z").index(by)], float)
+        if by == "speed":
+            return np.linalg.norm(data["velocity"], axis=1)
+        if by == "age":
+            return np.asarray(time - data["born"], float)
+        if by == "mark":
+            return np.asarray(data["mark"], float) if "mark" in data else np.zeros(len(data["id"]))
+        if by == "collider":
+            return self._contact.distance(np.asarray(data["position"], float), time)
+        return depth_at(self._grid(frame), data["position"]) * float(data["grid_voxel"])
+
+    def _grid(self, frame: int) -> Grid:
+        if frame not in self._held:
+            while len(self._held) > 1:
+                self._held.pop(min(self._held))
+            self._held[frame] = grid_of(self.liquid.frame(frame), self.slower)
+        return self._held[frame]
+
+    def _newborn(self, frame: int, rates: np.ndarray) -> Whitewater:
+        """What is born in a frame, of all layers."""
+        data = self.liquid.frame(frame)
+        grid = self._grid(frame)
+        radius = np.full(len(data["id"]), float(data["particle_spacing"]))
+        found = []
+        for n, (layer, wanted) in enumerate(zip(self.layers, self._wanted, strict=True)):
+            parts = self._ready(frame, data, layer, wanted)
+            sources = [NAMES.index(name) for name in wanted[0]]
+            epoch = frame + 100_003 * (n + 1) + 1_000_003 * layer.seed
+            expected = rates[n] * self.seconds * parts.sum(axis=0)
+            some = np.flatnonzero(expected)
+            velocity = data["velocity"][some] / np.float32(self.slower)
+            one = born(
+                expected[some], data["position"][some], velocity, radius[some], data["id"][some], epoch, self.seconds
+            )
+            made = whitewater(one, parts[:, some], sources, layer, epoch, lambda at: depth_at(grid, at))
+            found.append(replace(made, layer=np.full(len(made), n, np.uint8)))
+        return Whitewater().joined(*found)
+
+    def _around(self, frame: int) -> Around:
+        """What whitewater lives in on its way to a frame."""
+        time, walls = self.scene.time, self.scene.domain.walls.pairs()
+        before = self._grid(frame - 1)
+        after = self._grid(frame)
+        end = time.shot_time(frame)
+        begin = end - 1.0 / time.fps
+        gravity = value_at(self.scene.liquid.gravity, begin)
+        low = np.array(self.scene.domain.low)
+        closed = np.array([[wall == "closed" for wall in pair] for pair in walls])
+        periodic = np.array([pair[0] == "periodic" for pair in walls])
+        high = low + np.array(self.scene.domain.size)
+        contact = self._contact.over(begin, end)
+        air = air_of(self.scene, begin, end)
+        return Around(before, after, self.seconds, gravity, low, high, closed, periodic, contact, air)
+
+    def solved(self, stop: Callable[[], bool]) -> np.ndarray | None:
+        """Births a second of the readiest particle for each layer, from what is asked for; None if stopped.
+
+        Raises
+        ------
+        NoWhitewater
+            If an amount cannot be reached, or frames that it is solved over are not there.
+        """
+        rates = np.array([layer.rate for layer in self.layers])
+        asked = [n for n, layer in enumerate(self.layers) if layer.ask != "rate"]
+        if not asked:
+            return rates
+        frames = self._shot()
+        ready = np.zeros((len(self.layers), len(frames)))
+        for m, frame in enumerate(frames):
+            if stop():
+                return None
+            data = self.liquid.frame(frame)
+            for n in asked:
+                ready[n, m] = self._ready(frame, data, self.layers[n], self._wanted[n]).sum()
+        for n in asked:
+            layer = self.layers[n]
+            try:
+                rates[n] = rate_for_all(ready[n], self.seconds, layer.particles if layer.ask == "all" else PILOT)
+            except ValueError as error:
+                raise NoWhitewater(f"layer {layer.name!r}: {error}") from error
+        ahead = [n for n in asked if self.layers[n].ask != "all"]
+        return self._measured(rates, ahead, frames, stop) if ahead else rates
+
+    def _shot(self) -> range:
+        """All frames of the shot after the first."""
+        time = self.scene.time
+        frames = range(time.first + 1, time.last + 1)
+        if not len(frames):
+            raise NoWhitewater("the shot has one frame, in which nothing moves; give it more")
+        for name, store in ((LIQUID, self.liquid), (AIR, self.air)):
+            keys, records = self.job.keys[name], store.records()
+            lacking = [f for f in range(time.first, time.last + 1) if f not in records or records[f].key != keys[f]]
+            if lacking:
+                raise NoWhitewater(
+                    f"an amount is solved for over the whole shot, and the {name} lacks {len(lacking)} frames, from "
+                    f"{lacking[0]} on; run it to its end first, or ask for a rate"
+                )
+        return frames
+
+    def _measured(
+        self, rates: np.ndarray, ahead: list[int], frames: range, stop: Callable[[], bool]
+    ) -> np.ndarray | None:
+        """Rates from a run ahead with few: all that is counted goes in proportion."""
+        only = np.zeros(len(rates))
+        only[ahead] = rates[ahead]
+        pilot = self._life()
+        fullest, air = np.zeros(len(rates)), np.zeros(len(rates))
+        for frame in frames:
+            newborn = self._newborn(frame, only)
+            inside = newborn.kind != KINDS.index("spray")
+            volume = 4.0 / 3.0 * np.pi * newborn.radius[inside].astype(float) ** 3
+            air += np.bincount(newborn.layer[inside], volume, len(rates))
+            if pilot.frame(self._around(frame), newborn, frame, stop) is None:
+                return None
+            fullest = np.maximum(fullest, np.bincount(pilot.state.layer, minlength=len(rates)))
+        found = np.array(rates)
+        for n in ahead:
+            layer = self.layers[n]
+            counted, wanted = (air[n], layer.litres * LITRE) if layer.ask == "air" else (fullest[n], layer.particles)
+            if counted <= 0:
+                what = "air" if layer.ask == "air" else "whitewater"
+                raise NoWhitewater(
+                    f"layer {layer.name!r}: no {what} of it lives to the end of a frame; widen its ranges"
+                )
+            found[n] *= wanted / counted
+        return found
+
+    def advance(self, frame: int, stop: Callable[[], bool]) -> Made | None:
+        """Go on to a frame; None if asked to stop between substeps."""
+        told = {"born": 0, "popped": 0, "landed": 0, "left": 0}
+        if frame > self.scene.time.first and self.layers:
+            if self.rates is None:
+                self.rates = self.solved(stop)
+            if self.rates is None:
+                return None
+            newborn = self._newborn(frame, self.rates)
+            done = self.life.frame(self._around(frame), newborn, frame, stop)
+            if done is None:
+                return None
+            told = done
+        return Made(self._arrays(), {**{name: float(count) for name, count in told.items()}, **self._counts()})
+
+    def _arrays(self) -> dict[str, np.ndarray]:
+        """A frame: places in metres, times in shot seconds."""
+        state, slower = self.life.state, np.float32(self.slower)
+        return {
+            "position": state.position,
+            "velocity": state.velocity * slower,
+            "id": state.id,
+            "radius": state.radius,
+            "age": state.age / slower,
+            "life": self.life.whole_lives() / slower,
+            "kind": state.kind,
+            "source": state.source,
+            "layer": state.layer,
+        }
+
+    def _counts(self) -> dict[str, float]:
+        state = self.life.state
+        kinds = np.bincount(state.kind, minlength=len(KINDS))
+        layers = np.bincount(state.layer, minlength=len(self.layers))
+        found = {"count": float(len(state)), **dict(zip(KINDS, kinds.astype(float).tolist(), strict=True))}
+        return found | {f"layer.{one.name}": float(layers[n]) for n, one in enumerate(self.layers)}
+
+    def state(self) -> dict[str, np.ndarray]:
+        """The restart state."""
+        rates = np.full(len(self.layers), np.nan) if self.rates is None else self.rates
+        return {**self.life.state.arrays(), "rates": rates, "next_id": np.array(self.life.next_id)}
+
+
+class WhitewaterStage(Stage):
+    """Foam, spray and bubbles."""
+
+    name = "whitewater"
+    title = "Whitewater"
+    verb = "Run"
+    seen = "Whitewater"
+    absent = "This frame has no whitewater yet."
+    colouring = "kind"
+    over = "surface"
+    definition = "WhitewaterSettings"
+    part = "whitewater"
+    reads = (LIQUID, AIR)
+    sequential = True
+    readings = (
+        Reading("count", "Particles"),
+        Reading("spray", "Spray"),
+        Reading("foam", "Foam"),
+        Reading("bubbles", "Bubbles"),
+        Reading("born", "Born"),
+        Reading("popped", "Foam that popped"),
+        Reading("landed", "Spray that fell back"),
+        Reading("left", "Left the domain"),
+        Reading("layer.", "Layer {}"),
+        Reading("seconds", "Seconds per frame", "s"),
+    )
+    failures = (NoWhitewater,)
+
+    def on_demand(self, scene: Scene | None) -> bool:
+        """Not where a scene has layers of it."""
+        return scene is None or not scene.whitewater.layers
+
+    def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
+        """Of the liquid's frames up to each, and of all of them where an amount is solved for over the shot."""
+        own = job.scene.whitewater.model_dump(exclude_defaults=True)
+        whole = any(layer.ask != "rate" or layer.open_range() for layer in job.scene.whitewater.layers)
+        last = read[LIQUID][job.scene.time.last]
+        before = digest([ALGORITHM, own, last if whole else ""])
+        keys = {}
+        for frame, key in read[LIQUID].items():
+            before = digest([before, key, read[AIR][frame]])
+            keys[frame] = before
+        return keys
+
+    def walk(self, job: Job, state: Mapping[str, np.ndarray] | None) -> WhitewaterWalk:
+        """From a restart state, or from nothing."""
+        return WhitewaterWalk(job, state)
+
+    def pack(self, store: StageCache, frame: int, look: Look) -> bytes:
+        """Points."""
+        data = store.frame(frame)
+        spacing = float(store.beside(LIQUID).frame(frame)["particle_spacing"])
+        shown = {**{name: data[name] for name in data}, "particle_spacing": np.array(spacing * DRAWN)}
+        return pack_points(shown, look.budget, look.by, look.time)
+
+    def cost(self, job: Job) -> Cost:
+        """By what is asked for."""
+        return whitewater_cost(job.scene, job.files, job.quality)
+
+    def warm_up(self) -> list[dict[str, Any]]:
+        """Water with a layer is enough."""
+        return samples.whitewaters()
+
+
+register(WhitewaterStage())

@@ -1,0 +1,468 @@
+"""How whitewater lives: spray flies, foam rides the surface, bubbles rise; each becomes another where it belongs there.
+
+All is in the liquid's own seconds. What each is goes by its depth under the liquid's level set, with a gap between both
+ways so that nothing flickers. Speeds fall off exponentially in a substep, whatever its length: terminal speeds come out
+as the laws have them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from typing import Protocol
+
+import numpy as np
+from numba import prange
+
+from basin.grid.tiles import sample, sample_velocity, sample_with_slope
+from basin.kernels import kernel, shared
+from basin.randomness import uniform
+from basin.whitewater.fields import Between, Grid
+from basin.whitewater.laws import AIR_DENSITY, Fluids, grip_of, grips
+from basin.whitewater.rafts import drifts
+from basin.whitewater.settings import Layer
+
+ALGORITHM = "whitewater-1"
+SPRAY, FOAM, BUBBLE = 0, 1, 2
+KINDS = ("spray", "foam", "bubbles")
+LIVES, LANDED, POPPED, LOST = 0, 1, 2, 3  # what has come of one in a substep
+# depths under the surface in voxels, negative above it, at which one kind becomes another
+LANDS, RISEN, SUNK, TORN = np.float32(0.25), np.float32(0.3), np.float32(1.0), np.float32(-1.5)
+STRIDE, MOST_SUBSTEPS = 1.5, 8  # voxels that the fastest goes in a substep, if there are not more of them than that
+HARDEST = 100.0  # m/s2: what is drawn into eddies is drawn no harder
+SHORTER, LONGER = 0.2, 5.0  # times the mean life, at most, by size
+EMBRYO = 0.1  # of a bubble's radius: that of droplets that it throws as it bursts (Lhuissier & Villermaux 2012: 0.1)
+THROWN = 2.0  # m/s, of these, from bubbles of a millimetre (Spiel 1995, from memory: some m/s, less for larger ones)
+SLIDES = 0.7  # of its speed along a wall that spray keeps where it meets one
+CHANCES = {"lands": 11, "patience": 12, "burst": 13, "thrown": 14}  # columns of chance that do not meet
+
+
+@dataclass(frozen=True)
+class Whitewater:
+    """Particles of whitewater.
+
+    Attributes
+    ----------
+    position, velocity : float32 (n, 3), m and m/s
+    id : int64 (n,), never given twice; source : uint8, 0 trapped air, 1 a crest, 2 vorticity, 3 a burst
+    radius, age : float32 (n,), m and s
+    patience : of lives of foam of its size in the mean, how many it has; spent : how many it has had
+    kind, layer : uint8 (n,)
+    seen : float32 (n, 3), velocity of the liquid about it a substep ago, m/s; not a number if none has passed
+    begins : float32 (n,), share of the frame at which it was born, if it was born in this one
+    """
+
+    position: np.ndarray = field(default_factory=lambda: np.zeros((0, 3), np.float32))
+    velocity: np.ndarray = field(default_factory=lambda: np.zeros((0, 3), np.float32))
+    id: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
+    source: np.ndarray = field(default_factory=lambda: np.zeros(0, np.uint8))
+    radius: np.ndarray = field(default_factory=lambda: np.zeros(0, np.float32))
+    age: np.ndarray = field(default_factory=lambda: np.zeros(0, np.float32))
+    patience: np.ndarray = field(default_factory=lambda: np.zeros(0, np.float32))
+    spent: np.ndarray = field(default_factory=lambda: np.zeros(0, np.float32))
+    kind: np.ndarray = field(default_factory=lambda: np.zeros(0, np.uint8))
+    layer: np.ndarray = field(default_factory=lambda: np.zeros(0, np.uint8))
+    seen: np.ndarray = field(default_factory=lambda: np.zeros((0, 3), np.float32))
+    begins: np.ndarray = field(default_factory=lambda: np.zeros(0, np.float32))
+
+    def __len__(self) -> int:
+        return len(self.id)
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """All of it by name."""
+        return {one.name: getattr(self, one.name) for one in fields(self)}
+
+    @classmethod
+    def of(cls, arrays: Mapping[str, np.ndarray]) -> Whitewater:
+        """From such arrays, among which there may be others."""
+        return cls(*(np.asarray(arrays[one.name]) for one in fields(cls)))
+
+    def only(self, some: np.ndarray) -> Whitewater:
+        """Some of them."""
+        return Whitewater(*(value[some] for value in self.arrays().values()))
+
+    def joined(self, *others: Whitewater) -> Whitewater:
+        """These, then others."""
+        lists = zip(*(one.arrays().values() for one in (self, *others)), strict=True)
+        return Whitewater(*(np.concatenate(values) for values in lists))
+
+
+class Solids(Protocol):
+    """What whitewater keeps out of."""
+
+    def kept_out(
+        self, before: np.ndarray, after: np.ndarray, start: float, end: float
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """Rows (m,) of those that met a solid on straight ways (n, 3) to (n, 3) between two shares of the frame; where
+        they are then (m, 3), its outward normal there (m, 3) and its own velocity (m, 3), m/s."""
+
+    def near(self, points: np.ndarray, reach: float, share: float) -> np.ndarray:
+        """How near (n,) points are to a solid, 1 at it to 0 at a reach (m)."""
+
+
+Air = Callable[[np.ndarray, np.ndarray, float, float], tuple[np.ndarray, np.ndarray]]
+"""Velocity of the air (n, 3), m/s, and acceleration by all forces (n, 3), m/s2, at points with velocities, at a share
+of the frame, over so many seconds."""
+
+
+@dataclass(frozen=True)
+class Around:
+    """What a frame of whitewater lives in.
+
+    Attributes
+    ----------
+    before, after : the liquid at the frame's begin and end
+    seconds : the frame's length
+    gravity : (3,), m/s2
+    low, high : corners of the domain, m; closed : bool (3, 2), walls of it; periodic : bool (3,)
+    """
+
+    before: Grid
+    after: Grid
+    seconds: float
+    gravity: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+    closed: np.ndarray
+    periodic: np.ndarray
+    solids: Solids | None = None
+    air: Air | None = None
+
+
+@kernel
+def _towards(speed, falls, rate, dt):
+    """Speed at which drag is asked for: its own, or nearer that at which it ends, so that no long step overshoots."""
+    return speed if speed >= falls else speed + (falls - speed) * (1.0 - np.exp(-rate * dt))
+
+
+@kernel
+def _damped(rate, dt):
+    """What is left of a speed that falls off at a rate, and the mean of that over the time."""
+    x = rate * dt
+    if x < 1e-4:
+        return 1.0 - x, 1.0 - 0.5 * x
+    left = np.exp(-x)
+    return left, (1.0 - left) / x
+
+
+@kernel
+def _onto(level, where, x, y, z):
+    """A place near the surface (cells) moved onto it, and how far it still is from it, voxels."""
+    h = np.float32(0.5)
+    off = np.float32(0.0)
+    for _ in range(3):
+        off, a, b, c = sample_with_slope(level, where, x - h, y - h, z - h)
+        steep = a * a + b * b + c * c
+        if abs(off) < 0.02 or steep < 0.04:
+            break
+        step = -off / steep
+        step = min(max(step, np.float32(-1.0)), np.float32(1.0))
+        x, y, z = x + step * a, y + step * b, z + step * c
+    return x, y, z, off
+
+
+@shared
+def _live(
+    position, velocity, seen, radius, kind, begins, layer, age, spent, patience, drift, held,
+    wind, push, start, end, seconds, u, v, w, level, where, low, voxel, gravity, lighter, drops, bubbles,
+    windage, rises, lives, event,
+):  # fmt: skip
+    for p in prange(position.shape[0]):
+        event[p] = LIVES
+        dt = (end - max(start, np.float64(begins[p]))) * seconds
+        if dt <= 0.0:
+            continue
+        one = layer[p]
+        h = np.float32(0.5)
+        x = np.float32((position[p, 0] - low[0]) / voxel)
+        y = np.float32((position[p, 1] - low[1]) / voxel)
+        z = np.float32((position[p, 2] - low[2]) / voxel)
+        size = 2.0 * radius[p]
+        vx, vy, vz = np.float64(velocity[p, 0]), np.float64(velocity[p, 1]), np.float64(velocity[p, 2])
+        per = dt / voxel
+        age[p] += np.float32(dt)
+        if kind[p] == SPRAY:
+            q = p if wind.shape[0] > 1 else 0
+            ox, oy, oz = vx - wind[q, 0], vy - wind[q, 1], vz - wind[q, 2]
+            speed = np.sqrt(ox * ox + oy * oy + oz * oz)
+            falls, hold = grip_of(drops, size, -1.0)
+            rate = grip_of(drops, size, _towards(speed, falls, hold, dt))[1] * windage[one]
+            left, mean = _damped(rate, dt)
+            # what pulls, over dt: the speed that it adds and the way
+            heavy = (1.0 - mean) / rate if rate * dt > 1e-4 else 0.5 * dt
+            gx, gy, gz = gravity[0] + push[q, 0], gravity[1] + push[q, 1], gravity[2] + push[q, 2]
+            wx = wind[q, 0] + ox * mean + gx * heavy
+            wy = wind[q, 1] + oy * mean + gy * heavy
+            wz = wind[q, 2] + oz * mean + gz * heavy
+            vx = wind[q, 0] + ox * left + gx * mean * dt
+            vy = wind[q, 1] + oy * left + gy * mean * dt
+            vz = wind[q, 2] + oz * left + gz * mean * dt
+            x, y, z = x + np.float32(wx * per), y + np.float32(wy * per), z + np.float32(wz * per)
+            if sample(level, where, x - h, y - h, z - h) < -LANDS:
+                event[p] = LANDED
+        else:
+            half = np.float32(0.5 * per)
+            lx, ly, lz = sample_velocity(
+                u, v, w, where,
+                x + np.float32(vx) * half, y + np.float32(vy) * half, z + np.float32(vz) * half,
+            )  # fmt: skip
+            if kind[p] == FOAM:
+                loose = np.float32(1.0) - held[p]
+                vx, vy, vz = loose * lx + drift[p, 0], loose * ly + drift[p, 1], loose * lz + drift[p, 2]
+                x, y, z = x + np.float32(vx * per), y + np.float32(vy * per), z + np.float32(vz * per)
+                off = sample(level, where, x - h, y - h, z - h)
+                if off > -TORN:
+                    kind[p] = SPRAY
+                else:
+                    x, y, z, off = _onto(level, where, x, y, z)
+                    if off < -SUNK:
+                        kind[p] = BUBBLE
+                    elif off > -TORN:
+                        kind[p] = SPRAY
+                life = lives[one, 0] * min(max((lives[one, 1] / radius[p]) ** lives[one, 2], SHORTER), LONGER)
+                spent[p] += np.float32(dt / life)
+                if spent[p] >= patience[p]:
+                    event[p] = POPPED
+            else:
+                # against the liquid: buoyancy, what eddies draw it with, drag. Twice as hard as a body without mass
+                # would be, since it moves half its volume of liquid along.
+                if seen[p, 0] != seen[p, 0]:
+                    seen[p, 0], seen[p, 1], seen[p, 2] = lx, ly, lz
+                ax = min(max((lx - seen[p, 0]) / dt, -HARDEST), HARDEST)
+                ay = min(max((ly - seen[p, 1]) / dt, -HARDEST), HARDEST)
+                az = min(max((lz - seen[p, 2]) / dt, -HARDEST), HARDEST)
+                much = lighter * rises[one]
+                ox, oy, oz = vx - seen[p, 0], vy - seen[p, 1], vz - seen[p, 2]
+                speed = np.sqrt(ox * ox + oy * oy + oz * oz)
+                falls, hold = grip_of(bubbles, size, -1.0)
+                rate = grip_of(bubbles, size, _towards(speed, falls, hold, dt))[1]
+                left, mean = _damped(rate, dt)
+                heavy = (1.0 - mean) / rate if rate * dt > 1e-4 else 0.5 * dt
+                gx, gy, gz = much * (ax - gravity[0]), much * (ay - gravity[1]), much * (az - gravity[2])
+                x += np.float32((lx + ox * mean + gx * heavy) * per)
+                y += np.float32((ly + oy * mean + gy * heavy) * per)
+                z += np.float32((lz + oz * mean + gz * heavy) * per)
+                vx = lx + ox * left + gx * mean * dt
+                vy = ly + oy * left + gy * mean * dt
+                vz = lz + oz * left + gz * mean * dt
+                off = sample(level, where, x - h, y - h, z - h)
+                if off > -max(RISEN, np.float32(radius[p] / voxel)):
+                    if off > -TORN:
+                        event[p] = LOST
+                    else:
+                        kind[p] = FOAM
+                        x, y, z, off = _onto(level, where, x, y, z)
+            seen[p, 0], seen[p, 1], seen[p, 2] = lx, ly, lz
+        velocity[p, 0], velocity[p, 1], velocity[p, 2] = vx, vy, vz
+        position[p, 0] = np.float32(low[0] + np.float64(x) * voxel)
+        position[p, 1] = np.float32(low[1] + np.float64(y) * voxel)
+        position[p, 2] = np.float32(low[2] + np.float64(z) * voxel)
+
+
+@kernel
+def _settle(position, rows, low, voxel, level, where):
+    """Move some onto the surface."""
+    for n in range(rows.shape[0]):
+        p = rows[n]
+        x = np.float32((position[p, 0] - low[0]) / voxel)
+        y = np.float32((position[p, 1] - low[1]) / voxel)
+        z = np.float32((position[p, 2] - low[2]) / voxel)
+        x, y, z, _ = _onto(level, where, x, y, z)
+        position[p, 0], position[p, 1], position[p, 2] = low[0] + x * voxel, low[1] + y * voxel, low[2] + z * voxel
+
+
+@shared
+def _depths(cell, level, where, out):
+    h = np.float32(0.5)
+    for p in prange(cell.shape[0]):
+        out[p] = -sample(level, where, cell[p, 0] - h, cell[p, 1] - h, cell[p, 2] - h)
+
+
+def depth_at(grid: Grid, points: np.ndarray) -> np.ndarray:
+    """How deep places (n, 3), m, lie under the surface, voxels, float32 (n,)."""
+    out = np.zeros(len(points), np.float32)
+    _depths(grid.cells(points), grid.level, grid.where, out)
+    return out
+
+
+class Life:
+    """Whitewater of some layers on its way through a shot.
+
+    Attributes
+    ----------
+    state : all that there is
+    next_id : of what is born next
+    """
+
+    def __init__(self, layers: Sequence[Layer], fluids: Fluids, state: Whitewater | None = None, next_id: int = 0):
+        self.layers, self.fluids = layers, fluids
+        self.state, self.next_id = state or Whitewater(), next_id
+        self._drops, self._bubbles = grips(False, fluids), grips(True, fluids)
+        self._lighter = (fluids.density - AIR_DENSITY) / (AIR_DENSITY + 0.5 * fluids.density)
+        self._lives = np.array([[one.foam_life, one.hinze * 1e-3, one.pops] for one in layers]).reshape(-1, 3)
+
+    def _each(self, name: str) -> np.ndarray:
+        """A setting of each layer."""
+        return np.array([getattr(one, name) for one in self.layers], float)
+
+    def whole_lives(self) -> np.ndarray:
+        """Seconds (n,) of foam that each has in all, by its size and by chance."""
+        life, middle, power = self._lives[self.state.layer].T
+        of_size = np.clip((middle / np.maximum(self.state.radius, 1e-9)) ** power, SHORTER, LONGER)
+        return np.asarray(life * of_size * self.state.patience, np.float32)
+
+    def frame(
+        self, around: Around, newborn: Whitewater, number: int, stop: Callable[[], bool] = lambda: False
+    ) -> dict[str, int] | None:
+        """Live through a frame in which some are born; how many were born, popped, landed and left; None if stopped.
+
+        Parameters
+        ----------
+        newborn : without ids, which they get here
+        number : of the frame, for chance
+        """
+        newborn = replace(newborn, id=self._ids(len(newborn)))
+        own = self.state
+        state = replace(own, begins=np.zeros(len(own), np.float32)).joined(self._sound(newborn, number))
+        state = Whitewater(*(np.ascontiguousarray(value) for value in state.arrays().values()))
+        between = Between(around.before, around.after)
+        count = self._substeps(around, state)
+        told = {"born": len(newborn), "popped": 0, "landed": 0, "left": 0}
+        for step in range(count):
+            if stop():
+                return None
+            state = self._step(around, between, state, step / count, (step + 1) / count, number, told)
+        self.state = state
+        return told
+
+    def _ids(self, count: int) -> np.ndarray:
+        first, self.next_id = self.next_id, self.next_id + count
+        return np.arange(first, first + count, dtype=np.int64)
+
+    @staticmethod
+    def _sound(newborn: Whitewater, number: int) -> Whitewater:
+        """With patience by chance, which falls off exponentially."""
+        share = uniform(newborn.id, CHANCES["patience"], 1)[:, 0].astype(float)
+        return replace(newborn, patience=(-np.log1p(-share)).astype(np.float32))
+
+    @staticmethod
+    def _substeps(around: Around, state: Whitewater) -> int:
+        fastest = max((float(np.abs(one).max(initial=0)) for one in around.after.velocity), default=0.0)
+        own = float(np.sqrt((state.velocity.astype(float) ** 2).sum(axis=1).max(initial=0)))
+        way = max(fastest, own) * around.seconds / around.after.voxel
+        return int(np.clip(np.ceil(way / STRIDE), 1, MOST_SUBSTEPS))
+
+    def _step(
+        self, around: Around, between: Between, state: Whitewater, start: float, end: float, number: int, told: dict
+    ) -> Whitewater:
+        """One substep between two shares of a frame."""
+        if not len(state):
+            return state
+        begun = state.position.copy()
+        level, velocity = between.level(end), between.velocity(0.5 * (start + end))
+        foam, spray = state.kind == FOAM, state.kind == SPRAY
+        drift = np.zeros((len(state), 3), np.float32)
+        seconds = (end - start) * around.seconds
+        if foam.any():
+            how = (between, level, self._each("gathers"), self._each("spreads"))
+            drift[foam] = drifts(state.position[foam], state.radius[foam], state.layer[foam], *how)
+        wind = push = np.zeros((1, 3))
+        if around.air and spray.any():
+            wind, push = np.zeros((len(state), 3)), np.zeros((len(state), 3))
+            air = around.air(state.position[spray], state.velocity[spray], 0.5 * (start + end), seconds)
+            wind[spray], push[spray] = air
+        held = self._held(around, state, foam, end)
+        event = np.zeros(len(state), np.uint8)
+        _live(
+            state.position, state.velocity, state.seen, state.radius, state.kind, state.begins, state.layer, state.age,
+            state.spent, state.patience, drift, held, wind, push, start, end, around.seconds, *velocity, level,
+            between.where, between.low, between.voxel, around.gravity, self._lighter, self._drops, self._bubbles,
+            self._each("windage"), self._each("rises"), self._lives, event,
+        )  # fmt: skip
+        self._bound(around, state, begun, start, end, event)
+        return self._after(around, between, level, state, event, told)
+
+    def _held(self, around: Around, state: Whitewater, foam: np.ndarray, end: float) -> np.ndarray:
+        """How much of the liquid's speed foam loses beside walls, float32 (n,)."""
+        held = np.zeros(len(state), np.float32)
+        clings = self._each("clings")
+        if around.solids and foam.any() and clings.any():
+            near = around.solids.near(state.position[foam], around.after.voxel, end)
+            held[foam] = near * clings[state.layer[foam]]
+        return held
+
+    @staticmethod
+    def _bound(
+        around: Around, state: Whitewater, begun: np.ndarray, start: float, end: float, event: np.ndarray
+    ) -> None:
+        """Keep all out of solids and within closed walls; what leaves through open ones is lost."""
+        if around.solids:
+            row, place, normal, own = around.solids.kept_out(begun, state.position, start, end)
+            if len(row):
+                state.position[row] = place
+                against = state.velocity[row] - own
+                into = np.minimum((against * normal).sum(axis=1, keepdims=True), 0.0)
+                slowed = np.where((into < 0) & (state.kind[row] == SPRAY)[:, None], SLIDES, 1.0)
+                state.velocity[row] = own + (against - into * normal) * slowed
+        for axis in range(3):
+            place = state.position[:, axis]
+            if around.periodic[axis]:
+                size = around.high[axis] - around.low[axis]
+                place[:] = around.low[axis] + np.mod(place - around.low[axis], size)
+                continue
+            for side, wall in enumerate((around.low[axis], around.high[axis])):
+                beyond = place < wall if side == 0 else place > wall
+                if around.closed[axis, side]:
+                    place[beyond] = wall
+                    state.velocity[beyond, axis] = 0.0
+                else:
+                    event[beyond] = LOST
+
+    def _after(
+        self, around: Around, between: Between, level: np.ndarray, state: Whitewater, event: np.ndarray, told: dict
+    ) -> Whitewater:
+        """What is left of a substep: landed spray is foam or gone, what popped may throw droplets."""
+        landed, popped = event == LANDED, event == POPPED
+        told["landed"] += int(landed.sum())
+        told["popped"] += int(popped.sum())
+        told["left"] += int((event == LOST).sum())
+        stays = uniform(state.id[landed], CHANCES["lands"], 1)[:, 0] < self._each("lands")[state.layer[landed]]
+        state.kind[landed] = FOAM
+        gone = popped | (event == LOST)
+        gone[np.flatnonzero(landed)[~stays]] = True
+        if landed.any():
+            at = np.flatnonzero(landed)
+            state.seen[at] = np.nan
+            _settle(state.position, at, between.low, between.voxel, level, between.where)
+        if not gone.any():
+            return state
+        return state.only(~gone).joined(self._thrown(around, state.only(popped)))
+
+    def _thrown(self, around: Around, burst: Whitewater) -> Whitewater:
+        """Droplets of bubbles that burst."""
+        mean = self._each("bursts")[burst.layer]
+        count = np.floor(mean + uniform(burst.id, CHANCES["burst"], 1)[:, 0]).astype(np.int64)
+        row = np.repeat(np.arange(len(burst)), count)
+        drop = burst.only(row)
+        drop = self._sound(replace(drop, id=self._ids(len(row))), 0)
+        chance = uniform(drop.id, CHANCES["thrown"], 3).astype(float)
+        pull = float(np.linalg.norm(around.gravity))
+        up = -around.gravity / pull if pull > 0 else np.array([0.0, 1.0, 0.0])
+        speed = THROWN * np.sqrt(1e-3 / np.maximum(drop.radius, 1e-4)) * (0.3 + 0.7 * chance[:, 0])
+        aside = (chance[:, 1:] - 0.5) * 0.6
+        across = np.cross(up, [1.0, 0.0, 0.0] if abs(up[0]) < 0.9 else [0.0, 0.0, 1.0])
+        across /= np.linalg.norm(across)
+        way = up + aside[:, :1] * across + aside[:, 1:] * np.cross(up, across)
+        fast = drop.velocity + speed[:, None] * way
+        zero, none = np.zeros(len(row), np.float32), np.full((len(row), 3), np.nan, np.float32)
+        return replace(
+            drop,
+            velocity=fast.astype(np.float32),
+            radius=(EMBRYO * drop.radius).astype(np.float32),
+            kind=np.full(len(row), SPRAY, np.uint8),
+            source=np.full(len(row), 3, np.uint8),
+            age=zero,
+            spent=zero.copy(),
+            seen=none,
+            begins=zero.copy(),
+        )
