@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import AbstractContextManager
+from dataclasses import replace
 
 import numpy as np
 from numba import njit
 
-from basin.whitewater import laws, potentials
+from basin.whitewater import laws, life, potentials
 from benchmarks.mutants_surface import around, exchanged, with_names
 
-MODULES = ("tests.basin.test_whitewater", "tests.basin.test_stages")
+MODULES = (
+    *(f"tests.basin.test_whitewater{part}" for part in ("", "_life", "_stage")),
+    "tests.basin.test_stages",
+)
 
 
 @njit
@@ -59,6 +63,46 @@ def _squared(made: Callable, identity: object, frame: int, count: int) -> np.nda
     return found
 
 
+LANDS = life.CHANCES["lands"]
+
+
+@njit
+def _as_it_is(speed, falls, rate, dt):
+    return speed
+
+
+@njit
+def _left(level, where, x, y, z):
+    return x, y, z, np.float32(0.0)
+
+
+def _lived(**names: object) -> Callable[[], AbstractContextManager]:
+    """The kernel of lives with other names in it."""
+    return exchanged("whitewater.life", "_live", with_names(life._live, **names))
+
+
+def _alike(newborn: life.Whitewater, number: int) -> life.Whitewater:
+    return replace(newborn, patience=np.ones(len(newborn), np.float32))
+
+
+def _halved(made: Callable, of_bubble: bool, fluids: object, size: object, speed: object, *tables: np.ndarray) -> None:
+    made(of_bubble, fluids, size, speed, *tables)
+    if of_bubble:
+        for table in tables:
+            table *= 0.5
+
+
+def _parting(made: Callable, *given: object) -> None:
+    *most, out = given
+    made(*most, out)
+    out *= -1  # type: ignore[operator]
+
+
+def _without_own(made: Callable, *given: object) -> tuple:
+    row, place, normal, own = made(*given)
+    return row, place, normal, np.zeros_like(own)
+
+
 MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "a shorter reach": exchanged("whitewater.potentials", "REACH", 1.5),
     "what parts traps air": _gathered(_whichever_way),
@@ -77,8 +121,35 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
         "whitewater.births", "uniform", lambda made, who, frame, count: made(who, frame, count) * (count > 1)
     ),
     "births gather on the axis": around("whitewater.births", "uniform", _squared),
-    "lives twice as long": around(
-        "whitewater.births", "rate_for_fullest", lambda made, ready, s, life, n: made(ready, s, 2 * life, n)
+    "what is asked for in all is taken for the fullest frame": around(
+        "stages.whitewater_stage", "WhitewaterWalk._measured", lambda made, walk, rates, *rest: rates
+    ),
+    "births at the frame's begin": around(
+        "whitewater.life", "_live", lambda made, *a: made(*a[:5], np.zeros_like(a[5]), *a[6:])
+    ),
+    "drag asked for as long steps overshoot": _lived(_towards=_as_it_is),
+    "bubbles rise in falling water": _lived(HARDEST=0.0),
+    "foam is left where the flow takes it": _lived(_onto=_left),
+    "all foam lives as long": exchanged("whitewater.life", "Life._sound", staticmethod(_alike)),
+    "all that lands is foam": around(
+        "whitewater.life", "uniform", lambda made, who, column, count: made(who, column, count) * (column != LANDS)
+    ),
+    "bubbles rise by a rate of the frame": around(
+        "whitewater.laws", "_fill_grips", lambda made, of_bubble, *rest: _halved(made, of_bubble, *rest)
+    ),
+    "foam parts where it is thin": around("whitewater.rafts", "_drift", _parting),
+    "walls are passed": around(
+        "stages.contact",
+        "FrameContact._met",
+        lambda made, self, met, before, after, *rest: made(self, met, after, after, *rest),
+    ),
+    "still walls": around("stages.contact", "FrameContact._met", _without_own),
+    "wind without its zone": around(
+        "liquid.forces", "_on_bodies", lambda made, points, *rest: made(np.zeros_like(points), *rest)
+    ),
+    "limits are left out": around("stages.whitewater_stage", "chosen", lambda made, value, *_: np.ones(len(value))),
+    "a state without its rates": around(
+        "stages.whitewater_stage", "WhitewaterWalk.state", lambda made, walk: {**made(walk), "rates": np.zeros(9)}
     ),
 }
 AIMED: dict[str, tuple[str, ...]] = {
@@ -93,5 +164,18 @@ AIMED: dict[str, tuple[str, ...]] = {
     "large bubbles are as many": ("Rising",),
     "births are rounded down": ("Births",),
     "births gather on the axis": ("Births",),
-    "lives twice as long": ("Births",),
+    "what is asked for in all is taken for the fullest frame": ("Amounts",),
+    "births at the frame's begin": ("test_whitewater_life.Spray",),
+    "drag asked for as long steps overshoot": ("test_whitewater_life.Spray", "test_whitewater_life.Bubbles"),
+    "bubbles rise in falling water": ("test_whitewater_life.Bubbles",),
+    "foam is left where the flow takes it": ("test_whitewater_life.Foam", "Among"),
+    "all foam lives as long": ("test_whitewater_life.Foam",),
+    "all that lands is foam": ("test_whitewater_life.Spray",),
+    "bubbles rise by a rate of the frame": ("test_whitewater_life.Bubbles",),
+    "foam parts where it is thin": ("test_whitewater_life.Foam",),
+    "walls are passed": ("Meeting",),
+    "still walls": ("Meeting",),
+    "wind without its zone": ("Meeting",),
+    "limits are left out": ("Amounts",),
+    "a state without its rates": ("Among",),
 }

@@ -46,9 +46,12 @@ def around(module: str, name: str, spoil: Callable) -> Callable[[], AbstractCont
 
     @contextmanager
     def spoilt() -> Iterator[None]:
-        home = __import__(f"basin.{module}", fromlist=[name])
-        made = getattr(home, name)
-        with mock.patch.object(home, name, lambda *a, **k: spoil(made, *a, **k)):
+        home: Any = __import__(f"basin.{module}", fromlist=[name])
+        *owners, own = name.split(".")
+        for owner in owners:
+            home = getattr(home, owner)
+        made = getattr(home, own)
+        with mock.patch.object(home, own, lambda *a, **k: spoil(made, *a, **k)):
             yield
 
     return spoilt

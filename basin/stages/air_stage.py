@@ -51,9 +51,11 @@ class AirStage(Stage):
     name = "air"
     title = "Air"
     verb = "Look for air"
-    seen = "Trapped air"
+    seen = "Air"
     absent = "Nobody has looked for air in this frame yet."
     colouring = "trapped"
+    definition = "WhitewaterSettings"
+    part = "whitewater"
     reads = (LIQUID,)
     readings = (
         Reading("trapped_high", "Trapping, of 99 in 100 particles less", "m/s"),

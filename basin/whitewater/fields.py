@@ -5,7 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numba import prange
 
+from basin.grid.tiles import at, row_of
+from basin.kernels import kernel, shared
+
+SIDE = 9  # cells of a tile, and the first of the next
+ACROSS, ALONG = 4 * SIDE, 4 * SIDE * SIDE  # numbers from a cell to the next along the second axis and the first
 UNSEEN = np.float32(2.5)  # voxels: level where there is no tile
 
 
@@ -54,8 +60,99 @@ class Grid:
         return np.asarray((position - self.low) / self.voxel, np.float32)
 
 
+@kernel(inline="always")
+def _middle(field, where, i, j, k, di, dj, dk):
+    """Velocity amid a cell: the mean of its two faces across an axis, or the lower one's where no tile is beyond."""
+    low = at(field, where, i, j, k)
+    if row_of(where, i + di, j + dj, k + dk) == 0:
+        return low
+    return np.float32(0.5) * (low + at(field, where, i + di, j + dj, k + dk))
+
+
+@shared
+def _packed(first, where, level, u, v, w, out):
+    for t in prange(1, first.shape[0]):
+        for a in range(SIDE):
+            for b in range(SIDE):
+                for c in range(SIDE):
+                    i, j, k = first[t, 0] + a, first[t, 1] + b, first[t, 2] + c
+                    one = out[t, a, b, c]
+                    if row_of(where, i, j, k) == 0:
+                        one[0] = one[1] = one[2] = np.float32(0.0)
+                        one[3] = UNSEEN
+                        continue
+                    one[0] = _middle(u, where, i, j, k, 1, 0, 0)
+                    one[1] = _middle(v, where, i, j, k, 0, 1, 0)
+                    one[2] = _middle(w, where, i, j, k, 0, 0, 1)
+                    one[3] = at(level, where, i, j, k)
+
+
+@shared
+def _blended(before, after, held, flow, level, out):
+    """Between two packed fields (n, m, 4): velocities at one share of the way, levels at another."""
+    for t in prange(1, out.shape[0]):
+        share = flow if held[t] == 3 else np.float32(1.0 if held[t] == 2 else 0.0)
+        for n in range(out.shape[1]):
+            a, b, c = before[t, n], after[t, n], out[t, n]
+            c[0] = a[0] + (b[0] - a[0]) * share
+            c[1] = a[1] + (b[1] - a[1]) * share
+            c[2] = a[2] + (b[2] - a[2]) * share
+            c[3] = a[3] + (b[3] - a[3]) * level
+
+
+@kernel(inline="always")
+def _of_tile(where, x, y, z):
+    """Row of the tile that holds a place in cells, first number in it of the cell below, and the way on from there.
+
+    Places count from the middle of cell 0; those beyond all tiles are taken to their edge.
+    """
+    x = min(max(x, np.float32(-7.0)), np.float32(8 * where.shape[0] - 10))
+    y = min(max(y, np.float32(-7.0)), np.float32(8 * where.shape[1] - 10))
+    z = min(max(z, np.float32(-7.0)), np.float32(8 * where.shape[2] - 10))
+    i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
+    n = np.uint64((((i & 7) * SIDE + (j & 7)) * SIDE + (k & 7)) * 4)
+    return row_of(where, i, j, k), n, x - np.float32(i), y - np.float32(j), z - np.float32(k)
+
+
+@kernel
+def flow_at(field, where, x, y, z):
+    """Velocity at a place in cells of a field of `Between`, trilinear between the middles of cells."""
+    h = np.float32(0.5)
+    row, n, a, b, c = _of_tile(where, x - h, y - h, z - h)
+    line = field[row]
+    one = np.float32(1.0)
+    u, v, w = np.float32(0.0), np.float32(0.0), np.float32(0.0)
+    for corner in range(8):
+        m = n + np.uint64((corner >> 2) * ALONG + ((corner >> 1) & 1) * ACROSS + (corner & 1) * 4)
+        part = (a if corner & 4 else one - a) * (b if corner & 2 else one - b) * (c if corner & 1 else one - c)
+        u += part * line[m]
+        v += part * line[m + np.uint64(1)]
+        w += part * line[m + np.uint64(2)]
+    return u, v, w
+
+
+@kernel
+def level_at(field, where, x, y, z):
+    """Level at a place in cells of such a field, and its slope there, per cell."""
+    h, last = np.float32(0.5), np.uint64(3)
+    row, n, a, b, c = _of_tile(where, x - h, y - h, z - h)
+    line, one, n = field[row], np.float32(1.0), n + last
+    m, k, j = n + np.uint64(ALONG), np.uint64(4), np.uint64(ACROSS)
+    v000, v001, v010, v011 = line[n], line[n + k], line[n + j], line[n + j + k]
+    v100, v101, v110, v111 = line[m], line[m + k], line[m + j], line[m + j + k]
+    c00, c01 = v000 + (v001 - v000) * c, v010 + (v011 - v010) * c
+    c10, c11 = v100 + (v101 - v100) * c, v110 + (v111 - v110) * c
+    b0, b1 = c00 + (c01 - c00) * b, c10 + (c11 - c10) * b
+    d0 = (v001 - v000) * (one - b) + (v011 - v010) * b
+    d1 = (v101 - v100) * (one - b) + (v111 - v110) * b
+    return b0 + (b1 - b0) * a, b1 - b0, (c01 - c00) * (one - a) + (c11 - c10) * a, d0 + (d1 - d0) * a
+
+
 class Between:
     """Two frames' fields on the tiles of both, and all that lies between them.
+
+    A field (tiles + 1, 9 * 9 * 9 * 4) holds velocity and level amid a tile's cells and their upper neighbours', so that
+    one look-up finds all that a place needs.
 
     Attributes
     ----------
@@ -65,39 +162,32 @@ class Between:
 
     def __init__(self, before: Grid, after: Grid) -> None:
         self.low, self.voxel = after.low, after.voxel
-        shape = np.maximum(before.where.shape, after.where.shape)
-        places = [np.argwhere(grid.where) for grid in (before, after)]
-        self.where = np.zeros(tuple(shape), np.int32)
-        for place in places:
-            self.where[tuple(place.T)] = 1
+        shape = np.maximum(before.where.shape, after.where.shape) + 1
+        wide = []
+        for grid in (before, after):
+            where = np.zeros(tuple(shape), np.int32)
+            where[tuple(slice(n) for n in grid.where.shape)] = grid.where
+            wide.append(where)
+        self.where = ((wide[0] > 0) | (wide[1] > 0)).astype(np.int32)
         held = np.argwhere(self.where)
         self.where[tuple(held.T)] = np.arange(1, len(held) + 1)
         self.first = np.concatenate([np.full((1, 3), -1_000_000), 8 * (held - 1)]).astype(np.int32)
+        self._held = np.zeros(len(held) + 1, np.uint8)
         self._ends = []
-        for grid, place in zip((before, after), places, strict=True):
-            rows = np.zeros(len(held) + 1, np.int64)
-            rows[self.where[tuple(place.T)]] = grid.where[tuple(place.T)]
-            self._ends.append((grid, rows))
+        for n, (grid, where) in enumerate(zip((before, after), wide, strict=True)):
+            self._held[1:] += ((where[tuple(held.T)] > 0) << n).astype(np.uint8)
+            out = np.empty((len(held) + 1, SIDE, SIDE, SIDE, 4), np.float32)
+            out[0] = np.array([0.0, 0.0, 0.0, UNSEEN], np.float32)
+            _packed(self.first, where, grid.level, *grid.velocity, out)
+            self._ends.append(out.reshape(len(held) + 1, -1, 4))
 
-    def level(self, share: float) -> np.ndarray:
-        """Level at a share of the way from one to the other, voxels, float32 (tiles + 1, 8, 8, 8)."""
-        return self._blended([(grid.level, rows) for grid, rows in self._ends], share)
+    def at(self, flow: float, level: float) -> np.ndarray:
+        """The field with velocities (m/s) at one share of the way and levels (voxels) at another.
 
-    def velocity(self, share: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Velocities at the low faces of cells, m/s; where one of both has none it is the other's."""
-        held = [(rows > 0)[:, None, None, None] for _, rows in self._ends]
-        weight = np.where(held[0] & held[1], share, np.where(held[1], 1.0, 0.0)).astype(np.float32)
-        found = []
-        for axis in range(3):
-            a, b = (grid.velocity[axis][rows] for grid, rows in self._ends)
-            found.append(a + (b - a) * weight)
-        return found[0], found[1], found[2]
-
-    @staticmethod
-    def _blended(ends: list[tuple[np.ndarray, np.ndarray]], share: float) -> np.ndarray:
-        (a, at_a), (b, at_b) = ends
-        if share >= 1.0:
-            return np.ascontiguousarray(b[at_b])
-        found = a[at_a]
-        found += (b[at_b] - found) * np.float32(share)
-        return found
+        Velocities are the other frame's where one has none.
+        """
+        before, after = self._ends
+        out = np.empty_like(after)
+        out[0] = after[0]
+        _blended(before, after, self._held, np.float32(flow), np.float32(level), out)
+        return out.reshape(len(out), -1)

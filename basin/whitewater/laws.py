@@ -219,22 +219,28 @@ def grips(of_bubble: bool, fluids: Fluids) -> Grips:
 
 
 @kernel(inline="always")
-def _place(value, begin, per):
-    """Step of a table at a value and the way to the next."""
-    found = min(max((np.log(max(value, 1e-12)) - begin) * per, 0.0), STEPS - 1.001)
-    step = int(found)
-    return step, found - step
+def step_in(value, begin, per):
+    """Place of a value in a table, in steps; kept within it."""
+    return min(max((np.log(max(value, 1e-12)) - begin) * per, 0.0), STEPS - 1.001)
 
 
-@kernel
-def grip_of(table, size, speed):
-    """Terminal speed, and the rate at which one so large loses its speed at a speed; at that, if it is below 0."""
-    rate, falls, hold = table
-    i, a = _place(size, SIZE_FROM, PER_SIZE)
-    ends = falls[i] + (falls[i + 1] - falls[i]) * a
-    if speed < 0.0:
-        return ends, hold[i] + (hold[i + 1] - hold[i]) * a
-    j, b = _place(speed, SPEED_FROM, PER_SPEED)
-    low = rate[i, j] + (rate[i, j + 1] - rate[i, j]) * b
-    high = rate[i + 1, j] + (rate[i + 1, j + 1] - rate[i + 1, j]) * b
-    return ends, low + (high - low) * a
+@kernel(inline="always")
+def ends_at(table, place):
+    """Terminal speed of what has a place among sizes, and the rate at which it loses that."""
+    _, falls, hold = table
+    i = np.uint64(place)
+    a, on = place - i, np.uint64(1)
+    return falls[i] + (falls[i + on] - falls[i]) * a, hold[i] + (hold[i + on] - hold[i]) * a
+
+
+@kernel(inline="always")
+def grip_at(table, place, speed):
+    """Rate at which what has a place among sizes loses its speed, at a speed."""
+    rate, _, _ = table
+    i = np.uint64(place)
+    b = step_in(speed, SPEED_FROM, PER_SPEED)
+    j = np.uint64(b)
+    a, b, on = place - i, b - j, np.uint64(1)
+    low = rate[i, j] + (rate[i, j + on] - rate[i, j]) * b
+    high = rate[i + on, j] + (rate[i + on, j + on] - rate[i + on, j]) * b
+    return low + (high - low) * a

@@ -14,11 +14,11 @@ from typing import Protocol
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import sample, sample_velocity, sample_with_slope
+from basin.grid.tiles import sample
 from basin.kernels import kernel, shared
 from basin.randomness import uniform
-from basin.whitewater.fields import Between, Grid
-from basin.whitewater.laws import AIR_DENSITY, Fluids, grip_of, grips
+from basin.whitewater.fields import Between, Grid, flow_at, level_at
+from basin.whitewater.laws import AIR_DENSITY, PER_SIZE, SIZE_FROM, Fluids, ends_at, grip_at, grips, step_in
 from basin.whitewater.rafts import drifts
 from basin.whitewater.settings import Layer
 
@@ -27,6 +27,7 @@ SPRAY, FOAM, BUBBLE = 0, 1, 2
 KINDS = ("spray", "foam", "bubbles")
 LIVES, LANDED, POPPED, LOST = 0, 1, 2, 3  # what has come of one in a substep
 # depths under the surface in voxels, negative above it, at which one kind becomes another
+ON, FLAT, FARTHEST = np.float32(0.02), np.float32(0.04), np.float32(1.0)  # of the surface, at which one is on it
 LANDS, RISEN, SUNK, TORN = np.float32(0.25), np.float32(0.3), np.float32(1.0), np.float32(-1.5)
 STRIDE, MOST_SUBSTEPS = 1.5, 8  # voxels that the fastest goes in a substep, if there are not more of them than that
 HARDEST = 100.0  # m/s2: what is drawn into eddies is drawn no harder
@@ -146,26 +147,33 @@ def _damped(rate, dt):
 
 
 @kernel
-def _onto(level, where, x, y, z):
+def _onto(field, where, x, y, z):
     """A place near the surface (cells) moved onto it, and how far it still is from it, voxels."""
-    h = np.float32(0.5)
     off = np.float32(0.0)
     for _ in range(3):
-        off, a, b, c = sample_with_slope(level, where, x - h, y - h, z - h)
+        off, a, b, c = level_at(field, where, x, y, z)
         steep = a * a + b * b + c * c
-        if abs(off) < 0.02 or steep < 0.04:
+        if abs(off) < ON or steep < FLAT:
             break
-        step = -off / steep
-        step = min(max(step, np.float32(-1.0)), np.float32(1.0))
+        step = min(max(-off / steep, -FARTHEST), FARTHEST)
         x, y, z = x + step * a, y + step * b, z + step * c
     return x, y, z, off
 
 
 @shared
+def _ready(radius, layer, lives, place, life):
+    """What stays through a frame: places among sizes, and mean lives, s."""
+    for p in prange(radius.shape[0]):
+        place[p] = step_in(2.0 * radius[p], SIZE_FROM, PER_SIZE)
+        one = layer[p]
+        of_size = (lives[one, 1] / max(radius[p], 1e-9)) ** lives[one, 2]
+        life[p] = lives[one, 0] * min(max(of_size, SHORTER), LONGER)
+
+
+@shared(fastmath={"contract", "nsz", "arcp"})
 def _live(
-    position, velocity, seen, radius, kind, begins, layer, age, spent, patience, drift, held,
-    wind, push, start, end, seconds, u, v, w, level, where, low, voxel, gravity, lighter, drops, bubbles,
-    windage, rises, lives, event,
+    position, velocity, seen, radius, kind, begins, layer, age, spent, patience, place, life, drift, held,
+    wind, push, start, end, seconds, field, where, low, voxel, gravity, lighter, drops, bubbles, windage, rises, event,
 ):  # fmt: skip
     for p in prange(position.shape[0]):
         event[p] = LIVES
@@ -173,54 +181,47 @@ def _live(
         if dt <= 0.0:
             continue
         one = layer[p]
-        h = np.float32(0.5)
         x = np.float32((position[p, 0] - low[0]) / voxel)
         y = np.float32((position[p, 1] - low[1]) / voxel)
         z = np.float32((position[p, 2] - low[2]) / voxel)
-        size = 2.0 * radius[p]
         vx, vy, vz = np.float64(velocity[p, 0]), np.float64(velocity[p, 1]), np.float64(velocity[p, 2])
         per = dt / voxel
         age[p] += np.float32(dt)
         if kind[p] == SPRAY:
             q = p if wind.shape[0] > 1 else 0
             ox, oy, oz = vx - wind[q, 0], vy - wind[q, 1], vz - wind[q, 2]
-            speed = np.sqrt(ox * ox + oy * oy + oz * oz)
-            falls, hold = grip_of(drops, size, -1.0)
-            rate = grip_of(drops, size, _towards(speed, falls, hold, dt))[1] * windage[one]
+            falls, hold = ends_at(drops, place[p])
+            speed = _towards(np.sqrt(ox * ox + oy * oy + oz * oz), falls, hold, dt)
+            rate = grip_at(drops, place[p], speed) * windage[one]
             left, mean = _damped(rate, dt)
             # what pulls, over dt: the speed that it adds and the way
             heavy = (1.0 - mean) / rate if rate * dt > 1e-4 else 0.5 * dt
             gx, gy, gz = gravity[0] + push[q, 0], gravity[1] + push[q, 1], gravity[2] + push[q, 2]
-            wx = wind[q, 0] + ox * mean + gx * heavy
-            wy = wind[q, 1] + oy * mean + gy * heavy
-            wz = wind[q, 2] + oz * mean + gz * heavy
+            x += np.float32((wind[q, 0] + ox * mean + gx * heavy) * per)
+            y += np.float32((wind[q, 1] + oy * mean + gy * heavy) * per)
+            z += np.float32((wind[q, 2] + oz * mean + gz * heavy) * per)
             vx = wind[q, 0] + ox * left + gx * mean * dt
             vy = wind[q, 1] + oy * left + gy * mean * dt
             vz = wind[q, 2] + oz * left + gz * mean * dt
-            x, y, z = x + np.float32(wx * per), y + np.float32(wy * per), z + np.float32(wz * per)
-            if sample(level, where, x - h, y - h, z - h) < -LANDS:
+            if level_at(field, where, x, y, z)[0] < -LANDS:
                 event[p] = LANDED
         else:
             half = np.float32(0.5 * per)
-            lx, ly, lz = sample_velocity(
-                u, v, w, where,
-                x + np.float32(vx) * half, y + np.float32(vy) * half, z + np.float32(vz) * half,
-            )  # fmt: skip
+            mx, my, mz = x + np.float32(vx) * half, y + np.float32(vy) * half, z + np.float32(vz) * half
+            lx, ly, lz = flow_at(field, where, mx, my, mz)
             if kind[p] == FOAM:
                 loose = np.float32(1.0) - held[p]
                 vx, vy, vz = loose * lx + drift[p, 0], loose * ly + drift[p, 1], loose * lz + drift[p, 2]
                 x, y, z = x + np.float32(vx * per), y + np.float32(vy * per), z + np.float32(vz * per)
-                off = sample(level, where, x - h, y - h, z - h)
-                if off > -TORN:
+                if level_at(field, where, x, y, z)[0] > -TORN:
                     kind[p] = SPRAY
                 else:
-                    x, y, z, off = _onto(level, where, x, y, z)
+                    x, y, z, off = _onto(field, where, x, y, z)
                     if off < -SUNK:
                         kind[p] = BUBBLE
                     elif off > -TORN:
                         kind[p] = SPRAY
-                life = lives[one, 0] * min(max((lives[one, 1] / radius[p]) ** lives[one, 2], SHORTER), LONGER)
-                spent[p] += np.float32(dt / life)
+                spent[p] += np.float32(dt / life[p])
                 if spent[p] >= patience[p]:
                     event[p] = POPPED
             else:
@@ -233,9 +234,9 @@ def _live(
                 az = min(max((lz - seen[p, 2]) / dt, -HARDEST), HARDEST)
                 much = lighter * rises[one]
                 ox, oy, oz = vx - seen[p, 0], vy - seen[p, 1], vz - seen[p, 2]
-                speed = np.sqrt(ox * ox + oy * oy + oz * oz)
-                falls, hold = grip_of(bubbles, size, -1.0)
-                rate = grip_of(bubbles, size, _towards(speed, falls, hold, dt))[1]
+                falls, hold = ends_at(bubbles, place[p])
+                speed = _towards(np.sqrt(ox * ox + oy * oy + oz * oz), falls, hold, dt)
+                rate = grip_at(bubbles, place[p], speed)
                 left, mean = _damped(rate, dt)
                 heavy = (1.0 - mean) / rate if rate * dt > 1e-4 else 0.5 * dt
                 gx, gy, gz = much * (ax - gravity[0]), much * (ay - gravity[1]), much * (az - gravity[2])
@@ -245,13 +246,13 @@ def _live(
                 vx = lx + ox * left + gx * mean * dt
                 vy = ly + oy * left + gy * mean * dt
                 vz = lz + oz * left + gz * mean * dt
-                off = sample(level, where, x - h, y - h, z - h)
+                off = level_at(field, where, x, y, z)[0]
                 if off > -max(RISEN, np.float32(radius[p] / voxel)):
                     if off > -TORN:
                         event[p] = LOST
                     else:
                         kind[p] = FOAM
-                        x, y, z, off = _onto(level, where, x, y, z)
+                        x, y, z, off = _onto(field, where, x, y, z)
             seen[p, 0], seen[p, 1], seen[p, 2] = lx, ly, lz
         velocity[p, 0], velocity[p, 1], velocity[p, 2] = vx, vy, vz
         position[p, 0] = np.float32(low[0] + np.float64(x) * voxel)
@@ -260,14 +261,14 @@ def _live(
 
 
 @kernel
-def _settle(position, rows, low, voxel, level, where):
+def _settle(position, rows, low, voxel, field, where):
     """Move some onto the surface."""
     for n in range(rows.shape[0]):
         p = rows[n]
         x = np.float32((position[p, 0] - low[0]) / voxel)
         y = np.float32((position[p, 1] - low[1]) / voxel)
         z = np.float32((position[p, 2] - low[2]) / voxel)
-        x, y, z, _ = _onto(level, where, x, y, z)
+        x, y, z, _ = _onto(field, where, x, y, z)
         position[p, 0], position[p, 1], position[p, 2] = low[0] + x * voxel, low[1] + y * voxel, low[2] + z * voxel
 
 
@@ -307,9 +308,7 @@ class Life:
 
     def whole_lives(self) -> np.ndarray:
         """Seconds (n,) of foam that each has in all, by its size and by chance."""
-        life, middle, power = self._lives[self.state.layer].T
-        of_size = np.clip((middle / np.maximum(self.state.radius, 1e-9)) ** power, SHORTER, LONGER)
-        return np.asarray(life * of_size * self.state.patience, np.float32)
+        return self._sized(self.state)[1] * self.state.patience
 
     def frame(
         self, around: Around, newborn: Whitewater, number: int, stop: Callable[[], bool] = lambda: False
@@ -328,12 +327,39 @@ class Life:
         between = Between(around.before, around.after)
         count = self._substeps(around, state)
         told = {"born": len(newborn), "popped": 0, "landed": 0, "left": 0}
+        still = self._through(around, between, state)
         for step in range(count):
             if stop():
                 return None
-            state = self._step(around, between, state, step / count, (step + 1) / count, number, told)
+            field = between.at((step + 0.5) / count, (step + 1) / count)
+            event = self._step(around, between, field, state, still, step / count, (step + 1) / count)
+            if event.any():
+                state, kept, thrown = self._after(around, between, field, state, event, told)
+                fresh = self._sized(thrown)
+                none = [np.zeros((len(thrown), *v.shape[1:]), np.float32) for v in still[:2]]
+                still = [np.concatenate([v[kept], new]) for v, new in zip(still, [*none, *fresh], strict=True)]
         self.state = state
         return told
+
+    def _sized(self, state: Whitewater) -> list[np.ndarray]:
+        """Places among sizes (n,), and mean lives of foam as large (n,), s."""
+        found = [np.empty(len(state), np.float32) for _ in range(2)]
+        _ready(state.radius, state.layer, self._lives, *found)
+        return found
+
+    def _through(self, around: Around, between: Between, state: Whitewater) -> list[np.ndarray]:
+        """What is taken as it is through a frame: how fast foam drifts together (n, 3), m/s, how much of the liquid's
+        speed it loses at walls (n,), and `_sized`."""
+        drift, held = np.zeros((len(state), 3), np.float32), np.zeros(len(state), np.float32)
+        foam = state.kind == FOAM
+        if foam.any():
+            each = (state.position[foam], state.radius[foam], state.layer[foam])
+            drift[foam] = drifts(*each, between, between.at(0.0, 0.0), self._each("gathers"), self._each("spreads"))
+            clings = self._each("clings")
+            if around.solids and clings.any():
+                near = around.solids.near(each[0], around.after.voxel, 0.0)
+                held[foam] = near * clings[each[2]]
+        return [drift, held, *self._sized(state)]
 
     def _ids(self, count: int) -> np.ndarray:
         first, self.next_id = self.next_id, self.next_id + count
@@ -348,48 +374,38 @@ class Life:
     @staticmethod
     def _substeps(around: Around, state: Whitewater) -> int:
         fastest = max((float(np.abs(one).max(initial=0)) for one in around.after.velocity), default=0.0)
-        own = float(np.sqrt((state.velocity.astype(float) ** 2).sum(axis=1).max(initial=0)))
+        own = float(np.sqrt((state.velocity * state.velocity).sum(axis=1).max(initial=0)))
         way = max(fastest, own) * around.seconds / around.after.voxel
         return int(np.clip(np.ceil(way / STRIDE), 1, MOST_SUBSTEPS))
 
     def _step(
-        self, around: Around, between: Between, state: Whitewater, start: float, end: float, number: int, told: dict
-    ) -> Whitewater:
-        """One substep between two shares of a frame."""
-        if not len(state):
-            return state
+        self,
+        around: Around,
+        between: Between,
+        field: np.ndarray,
+        state: Whitewater,
+        still: list[np.ndarray],
+        start: float,
+        end: float,
+    ) -> np.ndarray:
+        """One substep between two shares of a frame, in place; what came of each."""
         begun = state.position.copy()
-        level, velocity = between.level(end), between.velocity(0.5 * (start + end))
-        foam, spray = state.kind == FOAM, state.kind == SPRAY
-        drift = np.zeros((len(state), 3), np.float32)
-        seconds = (end - start) * around.seconds
-        if foam.any():
-            how = (between, level, self._each("gathers"), self._each("spreads"))
-            drift[foam] = drifts(state.position[foam], state.radius[foam], state.layer[foam], *how)
         wind = push = np.zeros((1, 3))
+        spray = state.kind == SPRAY
         if around.air and spray.any():
             wind, push = np.zeros((len(state), 3)), np.zeros((len(state), 3))
-            air = around.air(state.position[spray], state.velocity[spray], 0.5 * (start + end), seconds)
-            wind[spray], push[spray] = air
-        held = self._held(around, state, foam, end)
+            moment, seconds = 0.5 * (start + end), (end - start) * around.seconds
+            wind[spray], push[spray] = around.air(state.position[spray], state.velocity[spray], moment, seconds)
+        drift, held, place, life = still
         event = np.zeros(len(state), np.uint8)
         _live(
             state.position, state.velocity, state.seen, state.radius, state.kind, state.begins, state.layer, state.age,
-            state.spent, state.patience, drift, held, wind, push, start, end, around.seconds, *velocity, level,
+            state.spent, state.patience, place, life, drift, held, wind, push, start, end, around.seconds, field,
             between.where, between.low, between.voxel, around.gravity, self._lighter, self._drops, self._bubbles,
-            self._each("windage"), self._each("rises"), self._lives, event,
+            self._each("windage"), self._each("rises"), event,
         )  # fmt: skip
         self._bound(around, state, begun, start, end, event)
-        return self._after(around, between, level, state, event, told)
-
-    def _held(self, around: Around, state: Whitewater, foam: np.ndarray, end: float) -> np.ndarray:
-        """How much of the liquid's speed foam loses beside walls, float32 (n,)."""
-        held = np.zeros(len(state), np.float32)
-        clings = self._each("clings")
-        if around.solids and foam.any() and clings.any():
-            near = around.solids.near(state.position[foam], around.after.voxel, end)
-            held[foam] = near * clings[state.layer[foam]]
-        return held
+        return event
 
     @staticmethod
     def _bound(
@@ -419,9 +435,10 @@ class Life:
                     event[beyond] = LOST
 
     def _after(
-        self, around: Around, between: Between, level: np.ndarray, state: Whitewater, event: np.ndarray, told: dict
-    ) -> Whitewater:
-        """What is left of a substep: landed spray is foam or gone, what popped may throw droplets."""
+        self, around: Around, between: Between, field: np.ndarray, state: Whitewater, event: np.ndarray, told: dict
+    ) -> tuple[Whitewater, np.ndarray, Whitewater]:
+        """What is left of a substep, which rows those are, and droplets thrown by what popped, which come last; spray
+        that landed is foam or gone."""
         landed, popped = event == LANDED, event == POPPED
         told["landed"] += int(landed.sum())
         told["popped"] += int(popped.sum())
@@ -429,14 +446,13 @@ class Life:
         stays = uniform(state.id[landed], CHANCES["lands"], 1)[:, 0] < self._each("lands")[state.layer[landed]]
         state.kind[landed] = FOAM
         gone = popped | (event == LOST)
-        gone[np.flatnonzero(landed)[~stays]] = True
-        if landed.any():
-            at = np.flatnonzero(landed)
-            state.seen[at] = np.nan
-            _settle(state.position, at, between.low, between.voxel, level, between.where)
-        if not gone.any():
-            return state
-        return state.only(~gone).joined(self._thrown(around, state.only(popped)))
+        at = np.flatnonzero(landed)
+        gone[at[~stays]] = True
+        state.seen[at] = np.nan
+        _settle(state.position, at, between.low, between.voxel, field, between.where)
+        kept = np.flatnonzero(~gone)
+        thrown = self._thrown(around, state.only(popped))
+        return state.only(kept).joined(thrown), kept, thrown
 
     def _thrown(self, around: Around, burst: Whitewater) -> Whitewater:
         """Droplets of bubbles that burst."""

@@ -9,36 +9,27 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import add, at, sample_with_slope
+from basin.grid.tiles import at, row_of, sample_with_slope
 from basin.kernels import kernel, shared
-from basin.whitewater.fields import Between
+from basin.whitewater.fields import Between, level_at
 
 SLIGHT = np.float32(0.05)  # more cover a voxel on: below it, foam drifts the more slowly
 
 
 @kernel
 def _lay(position, area, low, voxel, where, out):
-    """Spread areas (n,), voxels, over the cells about places (n, 3), m."""
-    block = np.empty((2, 2, 2), np.float32)
+    """Add areas (n,), voxels, to the cells that hold places (n, 3), m."""
     for p in range(position.shape[0]):
-        x = (position[p, 0] - low[0]) / voxel - 0.5
-        y = (position[p, 1] - low[1]) / voxel - 0.5
-        z = (position[p, 2] - low[2]) / voxel - 0.5
-        i, j, k = int(np.floor(x)), int(np.floor(y)), int(np.floor(z))
-        if (
-            min(i, j, k) < 0
-            or i > 8 * where.shape[0] - 26
-            or j > 8 * where.shape[1] - 26
-            or k > 8 * where.shape[2] - 26
-        ):
+        i = np.int64(np.floor((position[p, 0] - low[0]) / voxel))
+        j = np.int64(np.floor((position[p, 1] - low[1]) / voxel))
+        k = np.int64(np.floor((position[p, 2] - low[2]) / voxel))
+        if min(i, j, k) < 0 or (i >> 3) + 2 > where.shape[0] or (j >> 3) + 2 > where.shape[1]:
             continue
-        a, b, c = x - i, y - j, z - k
-        for d in range(2):
-            for e in range(2):
-                for f in range(2):
-                    part = (a if d else 1.0 - a) * (b if e else 1.0 - b) * (c if f else 1.0 - c)
-                    block[d, e, f] = np.float32(area[p] * part)
-        add(out, where, i, j, k, block)
+        if (k >> 3) + 2 > where.shape[2]:
+            continue
+        t = row_of(where, i, j, k)
+        if t > 0:
+            out[t, i & 7, j & 7, k & 7] += np.float32(area[p])
 
 
 @shared
@@ -57,14 +48,14 @@ def _about(field, where, first, out):
 
 
 @shared
-def _drift(position, layer, low, voxel, where, cover, level, gathers, spreads, out):
+def _drift(position, layer, low, voxel, where, cover, field, gathers, spreads, out):
     h = np.float32(0.5)
     for p in prange(position.shape[0]):
-        x = np.float32((position[p, 0] - low[0]) / voxel) - h
-        y = np.float32((position[p, 1] - low[1]) / voxel) - h
-        z = np.float32((position[p, 2] - low[2]) / voxel) - h
-        covered, a, b, c = sample_with_slope(cover, where, x, y, z)
-        _, nx, ny, nz = sample_with_slope(level, where, x, y, z)
+        x = np.float32((position[p, 0] - low[0]) / voxel)
+        y = np.float32((position[p, 1] - low[1]) / voxel)
+        z = np.float32((position[p, 2] - low[2]) / voxel)
+        covered, a, b, c = sample_with_slope(cover, where, x - h, y - h, z - h)
+        _, nx, ny, nz = level_at(field, where, x, y, z)
         steep = nx * nx + ny * ny + nz * nz
         if steep > np.float32(0.04):
             off = (a * nx + b * ny + c * nz) / steep
@@ -91,7 +82,7 @@ def drifts(
     radius: np.ndarray,
     layer: np.ndarray,
     between: Between,
-    level: np.ndarray,
+    field: np.ndarray,
     gathers: np.ndarray,
     spreads: np.ndarray,
 ) -> np.ndarray:
@@ -100,11 +91,11 @@ def drifts(
     Parameters
     ----------
     position, radius : (n, 3) and (n,), m; layer : of each; gathers, spreads : of each layer, m/s
-    level : of the liquid now, as `Between.level` has it
+    field : of the liquid now, as `Between.at` has it
     """
     out = np.zeros((len(position), 3), np.float32)
     if len(position) and (gathers.any() or spreads.any()):
         cover = cover_of(position, radius, between)
         at_place = (position, layer, between.low, between.voxel, between.where)
-        _drift(*at_place, cover, level, np.float32(gathers), np.float32(spreads), out)
+        _drift(*at_place, cover, field, np.float32(gathers), np.float32(spreads), out)
     return out

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import model_validator
 
 from basin.settings import Part, setting
 
-MOST_LAYERS = 8
+MOST_LAYERS, MOST_LETTERS = 8, 40
 COUNTED, OF_AIR, BY_RATE = ["fullest", "all"], ["air"], ["rate"]
 
 
@@ -73,7 +73,7 @@ FROM = {"trapped": 0.4, "crest": 0.4, "vorticity": 0.5, "energy": 0.1}  # of the
 class Layer(Part):
     """Whitewater that is born, lives and is delivered together."""
 
-    name: str = Field("foam and spray", min_length=1, max_length=40, description="Name, once per scene.")
+    name: str = setting("foam and spray", group="How much", meaning="Name, once per scene.")
     ask: Literal["fullest", "all", "air", "rate"] = setting(
         "fullest",
         group="How much",
@@ -272,6 +272,8 @@ class Layer(Part):
 
     @model_validator(mode="after")
     def _sound(self) -> Layer:
+        if not self.name.strip() or len(self.name) > MOST_LETTERS:
+            raise ValueError(f"a layer needs a name of 1 to {MOST_LETTERS} characters")
         for name in FROM:
             low, high = getattr(self, f"{name}_from"), getattr(self, f"{name}_to")
             if low is not None and high is not None and low >= high:

@@ -270,7 +270,7 @@ class Foam(SimpleTestCase):
         thin = np.stack([rng.normal(1.2, 0.25, 4000), np.full(4000, MIDDLE), rng.uniform(0.4, 2.0, 4000)], axis=1)
         for size, sign in ((3e-3, -1.0), (1.2e-2, 1.0)):
             drift = drifts(
-                thin, np.full(4000, size), np.zeros(4000, np.uint8), between, between.level(1.0), *np.ones((2, 1))
+                thin, np.full(4000, size), np.zeros(4000, np.uint8), between, between.at(1.0, 1.0), *np.ones((2, 1))
             )
             side = (np.abs(thin[:, 0] - 1.2) > 0.1) & (np.abs(thin[:, 0] - 1.2) < 0.35)
             out = (drift[side, 0] * np.sign(thin[side, 0] - 1.2)).mean()

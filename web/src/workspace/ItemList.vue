@@ -20,7 +20,7 @@ const emit = defineEmits<{ keep: [scene: SceneDocument]; problems: [problems: Sa
 
 const items = computed(() => (valueAt(props.scene, props.setting.path) ?? []) as SceneDocument[])
 const one = computed(() => {
-  const words: Record<string, string> = { JoinedCache: 'cache' }
+  const words: Record<string, string> = { JoinedCache: 'cache', Where: 'limit' }
   return words[props.setting.items] ?? props.setting.items.toLowerCase()
 })
 const put = (next: SceneDocument[]) => emit('keep', withValue(props.scene, props.setting.path, next))
@@ -46,6 +46,12 @@ const rows = (i: number) =>
   settingsOfItem(props.setting.items, [...props.setting.path, i], items.value[i]).filter((s) =>
     counts(props.scene, s),
   )
+/** The same in groups; without a heading if there is one alone. */
+const groups = (i: number) => {
+  const found = new Map<string, Setting[]>()
+  for (const s of rows(i)) found.set(s.group, [...(found.get(s.group) ?? []), s])
+  return found.size > 2 ? [...found] : [['', rows(i)] as [string, Setting[]]]
+}
 const title = (item: SceneDocument) =>
   label(String(item.name ?? item.does ?? item.by ?? item.shape?.kind ?? one.value))
 </script>
@@ -77,18 +83,38 @@ const title = (item: SceneDocument) =>
           ✕
         </button>
       </header>
-      <SettingRow
-        v-for="s in rows(i)"
-        :key="s.path.join('.')"
-        :setting="s"
-        :scene="scene"
-        :take="take"
-        :frame="frame"
-        :others="others"
-        :caches="caches"
-        @keep="(next) => emit('keep', next)"
-        @problems="(p) => emit('problems', p)"
-      />
+      <component
+        :is="group ? 'details' : 'div'"
+        v-for="([group, list], n) in groups(i)"
+        :key="group"
+        :open="group && n === 0 ? true : undefined"
+      >
+        <summary v-if="group">{{ group }}</summary>
+        <template v-for="s in list" :key="s.path.join('.')">
+          <ItemList
+            v-if="s.kind === 'list'"
+            :setting="s"
+            :scene="scene"
+            :take="take"
+            :frame="frame"
+            :others="others"
+            :caches="caches"
+            @keep="(next) => emit('keep', next)"
+            @problems="(p) => emit('problems', p)"
+          />
+          <SettingRow
+            v-else
+            :setting="s"
+            :scene="scene"
+            :take="take"
+            :frame="frame"
+            :others="others"
+            :caches="caches"
+            @keep="(next) => emit('keep', next)"
+            @problems="(p) => emit('problems', p)"
+          />
+        </template>
+      </component>
       <slot name="foot" :item="item" />
     </article>
     <span v-if="!items.length" class="dim none">No {{ setting.title.toLowerCase() }}.</span>
@@ -132,6 +158,12 @@ header button:hover:not(:disabled) {
 }
 header button:disabled {
   opacity: 0.3;
+}
+summary {
+  font-size: 11px;
+  color: var(--dim);
+  cursor: pointer;
+  margin: 4px 0 2px;
 }
 .add {
   font-size: 12px;

@@ -8,6 +8,7 @@ import TopBar from '../shell/TopBar.vue'
 import { useReadiness } from '../shell/useReadiness'
 import { useStages } from '../shell/useStages'
 import { Viewport } from '../viewport/viewport'
+import BirthRange from './BirthRange.vue'
 import BringCamera from './BringCamera.vue'
 import CurveEditor from './CurveEditor.vue'
 import DeleteFrames from './DeleteFrames.vue'
@@ -46,6 +47,8 @@ import ViewMenu from './ViewMenu.vue'
 import ViewPanes from './ViewPanes.vue'
 import ViewportChips from './ViewportChips.vue'
 
+/** attributes in whose ranges layers of whitewater are born */
+const BIRTHS = ['trapped', 'crest', 'vorticity', 'energy']
 const id = Number(useRoute().params.id)
 const { stages, ready: stagesThere } = useStages()
 const readiness = useReadiness()
@@ -407,6 +410,16 @@ onBeforeUnmount(() => {
             :shown="shown.shown.value"
             :look="shown.kinds.value"
             @look="(look) => (shown.kinds.value = look)"
+          />
+          <BirthRange
+            v-if="BIRTHS.includes(shown.shown.value.by ?? '')"
+            :key="shown.shown.value.by"
+            :shown="shown.shown.value"
+            :by="shown.shown.value.by!"
+            :scene="scene"
+            :edits="!viewer"
+            @keep="(s) => take.keep(s)"
+            @range="(low, high) => port?.setRange(low, high)"
           />
         </Legend>
       </main>
