@@ -382,8 +382,8 @@ def trough() -> dict[str, Any]:
     }
     tilt = [
         {"time": 0.2, "value": [0.0, 0.0, 0.0]},
-        {"time": 0.75, "value": [0.0, 0.0, -118.0]},
-        {"time": 1.3, "value": [0.0, 0.0, -128.0]},
+        {"time": 1.0, "value": [0.0, 0.0, -112.0]},
+        {"time": 1.5, "value": [0.0, 0.0, -128.0]},
     ]
     bucket = {
         "kind": "collider",
@@ -410,7 +410,7 @@ def trough() -> dict[str, Any]:
             ]
         },
         "deliveries": [{"name": "foam", "format": "usd", "surface": True, "whitewater": True}],
-        "camera": {"eye": [1.15, 1.15, 1.75], "target": [-0.02, 0.42, 0.0], "angle": 36},
+        "camera": {"eye": [0.95, 1.45, 1.55], "target": [0.0, 0.4, 0.0], "angle": 36},
         "elements": [
             box_element("fill", "Water in the trough", [1.2, 0.27, 0.5], translation=[0.0, 0.185, 0.0]),
             water,

@@ -109,6 +109,7 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
             Advice("there is no fill and no inflow", where="elements", leads_to="there will be no liquid")
         )
     _check_surface(found, scene, files)
+    _check_whitewater(found, scene, files)
     return found
 
 
@@ -327,6 +328,34 @@ def _check_surface(found: Checked, scene: Scene, files: SceneFiles) -> None:
                 found.problems.append(Advice(says, where))
         except UnusableFile as error:
             found.problems.append(Advice(str(error), where))
+
+
+def _check_whitewater(found: Checked, scene: Scene, files: SceneFiles) -> None:
+    """What is wrong with the elements that layers of whitewater are born of."""
+    by_name = {element.name: element for element in scene.elements}
+    for index, layer in enumerate(scene.whitewater.layers):
+        if layer.born_of != "element":
+            continue
+        where = f"whitewater.layers[{index}].element"
+        element = by_name.get(layer.element)
+        if element is None:
+            found.problems.append(Advice(f"there is no element {layer.element!r}; choose another one", where))
+            continue
+        if isinstance(element, Force):
+            found.problems.append(Advice(f"{element.name!r} is a force and has no shape; choose another one", where))
+            continue
+        if layer.where != "inside":
+            continue
+        try:
+            mesh = element_mesh(element, files)
+        except UnusableFile:
+            continue  # told of the element itself
+        edges = mesh.open_edges() if mesh else 0
+        if edges:
+            says = (
+                f"{element.name!r} has {edges} open edges and so no inside; close it, or let it be born on its surface"
+            )
+            found.problems.append(Advice(says, where))
 
 
 def _is_nothing(force: Force) -> bool:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -15,20 +14,16 @@ from basin.scene import Scene
 from basin.scene.model import Source
 from basin.settings import value_at
 from basin.stages import samples
-from basin.stages.contact import ColliderContact, air_of
+from basin.stages.birthplaces import AIR, LIQUID, Frames, births_of
+from basin.stages.contact import air_of
 from basin.stages.costs import whitewater_cost
 from basin.stages.keys import digest
 from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, Walk, register
 from basin.stages.view import pack_points
-from basin.whitewater.births import Wanted, born, rate_for_all, readiness, whitewater
-from basin.whitewater.fields import Grid
+from basin.whitewater.births import rate_for_all
 from basin.whitewater.laws import Fluids
-from basin.whitewater.life import ALGORITHM, KINDS, Around, Life, Whitewater, depth_at
-from basin.whitewater.potentials import NAMES, chosen
-from basin.whitewater.settings import FROM, LEAST_TO, Layer
+from basin.whitewater.life import ALGORITHM, KINDS, Around, Life, Whitewater
 
-LIQUID, AIR = "liquid", "air"
-PARTS = ("trapped", "crest", "vorticity")
 PILOT = 30_000  # births of a run ahead that tells what a rate leads to
 LITRE = 1e-3
 DRAWN = 0.35  # of the liquid's spacing: how large whitewater is drawn
@@ -45,26 +40,16 @@ class NoWhitewater(RuntimeError):
     """Whitewater cannot be made as it is asked for; the message says what to change."""
 
 
-def grid_of(data: Mapping[str, np.ndarray], slower: float) -> Grid:
-    """The grid of a liquid frame, in the liquid's own seconds, of which a shot second has `slower`."""
-    fields = (data[f"tile_{name}"] for name in ("phi", *"uvw"))
-    return Grid.of(data["grid_low"], float(data["grid_voxel"]), data["tile"], *fields, slower=slower)
-
-
 class WhitewaterWalk(Walk):
     """Whitewater on its way through a shot."""
 
     def __init__(self, job: Job, state: Mapping[str, np.ndarray] | None) -> None:
         self.job, self.scene = job, job.scene
         self.layers = job.scene.whitewater.layers
-        self.slower = job.scene.time.time_scale
-        self.seconds = self.slower / job.scene.time.fps
-        self.liquid, self.air = job.store(LIQUID), job.store(AIR)
+        self.frames = Frames(job)
+        self.births = [births_of(self.frames, layer, n) for n, layer in enumerate(self.layers)]
         self.rates: np.ndarray | None = None
-        self._wanted = [self._ranges(layer) for layer in self.layers]
-        self._contact = ColliderContact(job.scene, job.files, job.quality)
         self.life = self._life()
-        self._held: dict[int, Grid] = {}  # of two frames
         if state is not None:
             self.rates = None if np.isnan(state["rates"]).any() else np.asarray(state["rates"])
             self.life = self._life(Whitewater.of(state), int(state["next_id"]))
@@ -77,76 +62,14 @@ class WhitewaterWalk(Walk):
         tension = max((one.surface_tension for one in made), default=0.0) or Fluids.tension
         return Life(self.layers, Fluids(density, viscosity, tension, gravity), state, next_id)
 
-    def _ranges(self, layer: Layer) -> tuple[dict[str, Wanted], Wanted]:
-        """A layer's ranges, those that are left empty from the shot's own values."""
-        records = self.air.records()
-        found = {}
-        for name in NAMES:
-            low, high = getattr(layer, f"{name}_from"), getattr(layer, f"{name}_to")
-            if high is None:
-                most = max((r.readings.get(f"{name}_high", 0.0) for r in records.values()), default=0.0)
-                high = max(most, (low or 0.0) * 2, LEAST_TO[name])
-            found[name] = Wanted(FROM[name] * high if low is None else low, high, getattr(layer, f"{name}_share", 1.0))
-        return {name: found[name] for name in PARTS if found[name].share > 0}, found["energy"]
-
-    def _ready(self, frame: int, data: Mapping[str, np.ndarray], layer: Layer, wanted: Any) -> np.ndarray:
-        """Readiness (parts, n) of a frame's particles."""
-        air = self.air.frame(frame)
-        ready = readiness({name: air[name] for name in NAMES}, *wanted)
-        for limit in layer.limits:
-            value = self._by(limit.by, frame, data)
-            low, high = sorted((limit.none, limit.full))
-            share = chosen(value, low, high)
-            ready *= share if limit.none < limit.full else 1.0 - share
-        return ready
-
-    def _by(self, by: str, frame: int, data: Mapping[str, np.ndarray]) -> np.ndarray:
-        """What a limit goes by, of a frame's particles."""
-        time = self.scene.time.shot_time(frame)
-        if by in ("x", "height", "z"):
-            return np.asarray(data["position"][:, ("x", "height", "z").index(by)], float)
-        if by == "speed":
-            return np.linalg.norm(data["velocity"], axis=1)
-        if by == "age":
-            return np.asarray(time - data["born"], float)
-        if by == "mark":
-            return np.asarray(data["mark"], float) if "mark" in data else np.zeros(len(data["id"]))
-        if by == "collider":
-            return self._contact.distance(np.asarray(data["position"], float), time)
-        return depth_at(self._grid(frame), data["position"]) * float(data["grid_voxel"])
-
-    def _grid(self, frame: int) -> Grid:
-        if frame not in self._held:
-            while len(self._held) > 1:
-                self._held.pop(min(self._held))
-            self._held[frame] = grid_of(self.liquid.frame(frame), self.slower)
-        return self._held[frame]
-
     def _newborn(self, frame: int, rates: np.ndarray) -> Whitewater:
         """What is born in a frame, of all layers."""
-        data = self.liquid.frame(frame)
-        grid = self._grid(frame)
-        radius = np.full(len(data["id"]), float(data["particle_spacing"]))
-        found = []
-        for n, (layer, wanted) in enumerate(zip(self.layers, self._wanted, strict=True)):
-            parts = self._ready(frame, data, layer, wanted)
-            sources = [NAMES.index(name) for name in wanted[0]]
-            epoch = frame + 100_003 * (n + 1) + 1_000_003 * layer.seed
-            expected = rates[n] * self.seconds * parts.sum(axis=0)
-            some = np.flatnonzero(expected)
-            velocity = data["velocity"][some] / np.float32(self.slower)
-            one = born(
-                expected[some], data["position"][some], velocity, radius[some], data["id"][some], epoch, self.seconds
-            )
-            made = whitewater(one, parts[:, some], sources, layer, epoch, lambda at: depth_at(grid, at))
-            found.append(replace(made, layer=np.full(len(made), n, np.uint8)))
-        return Whitewater().joined(*found)
+        return Whitewater().joined(*(one.born(frame, rate) for one, rate in zip(self.births, rates, strict=True)))
 
     def _around(self, frame: int) -> Around:
         """What whitewater lives in on its way to a frame."""
         time, walls = self.scene.time, self.scene.domain.walls.pairs()
-        before = self._grid(frame - 1)
-        after = self._grid(frame)
+        before, after = self.frames.grid(frame - 1), self.frames.grid(frame)
         end = time.shot_time(frame)
         begin = end - 1.0 / time.fps
         gravity = value_at(self.scene.liquid.gravity, begin)
@@ -154,9 +77,9 @@ class WhitewaterWalk(Walk):
         closed = np.array([[wall == "closed" for wall in pair] for pair in walls])
         periodic = np.array([pair[0] == "periodic" for pair in walls])
         high = low + np.array(self.scene.domain.size)
-        contact = self._contact.over(begin, end)
+        contact = self.frames.contact.over(begin, end)
         air = air_of(self.scene, begin, end)
-        return Around(before, after, self.seconds, gravity, low, high, closed, periodic, contact, air)
+        return Around(before, after, self.frames.seconds, gravity, low, high, closed, periodic, contact, air)
 
     def solved(self, stop: Callable[[], bool]) -> np.ndarray | None:
         """Births a second of the readiest particle for each layer, from what is asked for; None if stopped.
@@ -175,13 +98,12 @@ class WhitewaterWalk(Walk):
         for m, frame in enumerate(frames):
             if stop():
                 return None
-            data = self.liquid.frame(frame)
             for n in asked:
-                ready[n, m] = self._ready(frame, data, self.layers[n], self._wanted[n]).sum()
+                ready[n, m] = self.births[n].ready(frame)
         for n in asked:
             layer = self.layers[n]
             try:
-                rates[n] = rate_for_all(ready[n], self.seconds, layer.particles if layer.ask == "all" else PILOT)
+                rates[n] = rate_for_all(ready[n], self.frames.seconds, layer.particles if layer.ask == "all" else PILOT)
             except ValueError as error:
                 raise NoWhitewater(f"layer {layer.name!r}: {error}") from error
         ahead = [n for n in asked if self.layers[n].ask != "all"]
@@ -193,7 +115,7 @@ class WhitewaterWalk(Walk):
         frames = range(time.first + 1, time.last + 1)
         if not len(frames):
             raise NoWhitewater("the shot has one frame, in which nothing moves; give it more")
-        for name, store in ((LIQUID, self.liquid), (AIR, self.air)):
+        for name, store in ((LIQUID, self.frames.liquid), (AIR, self.frames.air)):
             keys, records = self.job.keys[name], store.records()
             lacking = [f for f in range(time.first, time.last + 1) if f not in records or records[f].key != keys[f]]
             if lacking:
@@ -248,7 +170,7 @@ class WhitewaterWalk(Walk):
 
     def _arrays(self) -> dict[str, np.ndarray]:
         """A frame: places in metres, times in shot seconds."""
-        state, slower = self.life.state, np.float32(self.slower)
+        state, slower = self.life.state, np.float32(self.frames.slower)
         return {
             "position": state.position,
             "velocity": state.velocity * slower,
@@ -311,7 +233,9 @@ class WhitewaterStage(Stage):
         own = job.scene.whitewater.model_dump(exclude_defaults=True)
         whole = any(layer.ask != "rate" or layer.open_range() for layer in job.scene.whitewater.layers)
         last = read[LIQUID][job.scene.time.last]
-        before = digest([ALGORITHM, own, last if whole else ""])
+        named = {layer.element for layer in job.scene.whitewater.layers if layer.born_of == "element"}
+        elements = [e.model_dump(mode="json") for e in job.scene.elements if e.name in named]
+        before = digest([ALGORITHM, own, last if whole else "", *elements])
         keys = {}
         for frame, key in read[LIQUID].items():
             before = digest([before, key, read[AIR][frame]])

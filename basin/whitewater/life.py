@@ -14,7 +14,7 @@ from typing import Protocol
 import numpy as np
 from numba import prange
 
-from basin.grid.tiles import sample
+from basin.grid.tiles import sample, sample_velocity
 from basin.kernels import kernel, shared
 from basin.randomness import uniform
 from basin.whitewater.fields import Between, Grid, flow_at, level_at
@@ -45,7 +45,8 @@ class Whitewater:
     Attributes
     ----------
     position, velocity : float32 (n, 3), m and m/s
-    id : int64 (n,), never given twice; source : uint8, 0 trapped air, 1 a crest, 2 vorticity, 3 a burst
+    id : int64 (n,), never given twice; source : uint8, 0 trapped air, 1 a crest, 2 vorticity, 3 a burst, 4 an
+        element
     radius, age : float32 (n,), m and s
     patience : of lives of foam of its size in the mean, how many it has; spent : how many it has had
     kind, layer : uint8 (n,)
@@ -277,6 +278,19 @@ def _depths(cell, level, where, out):
     h = np.float32(0.5)
     for p in prange(cell.shape[0]):
         out[p] = -sample(level, where, cell[p, 0] - h, cell[p, 1] - h, cell[p, 2] - h)
+
+
+@shared
+def _flows(cell, u, v, w, where, out):
+    for p in prange(cell.shape[0]):
+        out[p, 0], out[p, 1], out[p, 2] = sample_velocity(u, v, w, where, cell[p, 0], cell[p, 1], cell[p, 2])
+
+
+def flow_of(grid: Grid, points: np.ndarray) -> np.ndarray:
+    """Velocity (n, 3), m/s, of the liquid at places (n, 3), m; nothing where there is none."""
+    out = np.zeros((len(points), 3), np.float32)
+    _flows(grid.cells(points), *grid.velocity, grid.where, out)
+    return out
 
 
 def depth_at(grid: Grid, points: np.ndarray) -> np.ndarray:

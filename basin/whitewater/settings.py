@@ -17,6 +17,7 @@ def _end(label: str, unit: str, which: str, otherwise: str) -> Any:
     return setting(
         None,
         unit=unit,
+        when={"born_of": ["air"]},
         group="Where it is born",
         ge=0,
         le=1e6,
@@ -36,6 +37,7 @@ def _from(label: str, unit: str, share: float) -> Any:
 def _share(label: str, default: float) -> Any:
     return setting(
         default,
+        when={"born_of": ["air"]},
         group="Where it is born",
         ge=0,
         le=1,
@@ -74,6 +76,27 @@ class Layer(Part):
     """Whitewater that is born, lives and is delivered together."""
 
     name: str = setting("foam and spray", group="How much", meaning="Name, once per scene.")
+    born_of: Literal["air", "element"] = setting(
+        "air",
+        group="How much",
+        label="Born of",
+        meaning="The air that the liquid traps, or an element of the scene: by hand from any shape, or from a body "
+        "that goes through the surface.",
+    )
+    element: str = setting(
+        "",
+        when={"born_of": ["element"]},
+        group="How much",
+        control="element",
+        meaning="That it is born of.",
+    )
+    where: Literal["inside", "surface", "waterline"] = setting(
+        "inside",
+        when={"born_of": ["element"]},
+        group="How much",
+        meaning="All through the element, evenly over its surface, or where its surface goes through the liquid's: "
+        "then the more the faster it goes against the liquid.",
+    )
     ask: Literal["fullest", "all", "air", "rate"] = setting(
         "fullest",
         group="How much",
@@ -114,7 +137,7 @@ class Layer(Part):
         le=1e6,
         slider=(0.1, 1000),
         scale="log",
-        meaning="Births of a liquid particle in a liquid second where it is readiest.",
+        meaning="Births of a liquid particle in a liquid second where it is readiest; of an element, of all of it.",
     )
     trapped_share: float = _share("Trapped air", 1.0)
     trapped_from: float | None = _from("Trapped air", "m/s", FROM["trapped"])
@@ -268,7 +291,9 @@ class Layer(Part):
 
     def open_range(self) -> bool:
         """Whether any range is left to the shot's own values."""
-        return any(getattr(self, f"{name}_{end}") is None for name in FROM for end in ("from", "to"))
+        return self.born_of == "air" and any(
+            getattr(self, f"{name}_{end}") is None for name in FROM for end in ("from", "to")
+        )
 
     @model_validator(mode="after")
     def _sound(self) -> Layer:
@@ -278,7 +303,10 @@ class Layer(Part):
             low, high = getattr(self, f"{name}_from"), getattr(self, f"{name}_to")
             if low is not None and high is not None and low >= high:
                 raise ValueError(f"{name} is upside down, from {low:g} to {high:g}; swap them")
-        if not (self.trapped_share or self.crest_share or self.vorticity_share):
+        if self.born_of == "element":
+            if not self.element:
+                raise ValueError(f"layer {self.name!r} is born of an element; choose which")
+        elif not (self.trapped_share or self.crest_share or self.vorticity_share):
             raise ValueError(
                 f"layer {self.name!r} has no births: the shares of trapped air, crests and vorticity are all 0; "
                 "give one of them a share"

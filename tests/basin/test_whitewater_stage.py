@@ -12,11 +12,12 @@ from django.test import SimpleTestCase
 from basin.cache import Cache
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import samples
+from basin.stages.assembly import check_scene
+from basin.stages.birthplaces import Frames, births_of, grid_of
 from basin.stages.contact import ColliderContact, air_of
 from basin.stages.files import SceneFiles
 from basin.stages.run import FrameDone, RunFailure, run
 from basin.stages.stage import Job, named, usual
-from basin.stages.whitewater_stage import grid_of
 from basin.whitewater.life import FOAM, depth_at
 
 FRAMES = 20
@@ -288,3 +289,73 @@ class Declared(SimpleTestCase):
         with self.assertRaises(SceneError) as told:
             splash({}, {})
         self.assertIn("two layers are named", str(told.exception))
+
+
+class AtElements(Kept):
+    """Births by hand, and of bodies that go through the surface."""
+
+    def born_of(self, where: str, element: dict[str, Any], **more: Any) -> Any:
+        """All that is born over the shot in or at an element."""
+        layer = {
+            "born_of": "element",
+            "element": element["name"],
+            "where": where,
+            "ask": "rate",
+            "rate": 4000.0,
+            **more,
+        }
+        scene = splash(layer)
+        made = parse_scene(
+            {**scene.model_dump(mode="json"), "elements": [*scene.model_dump(mode="json")["elements"], element]}
+        )
+        frames = Frames(Job(made, SceneFiles(HERE), self.cache(), "final"))
+        births = births_of(frames, made.whitewater.layers[0], 0)
+        return births, [births.born(frame, 4000.0) for frame in range(2, FRAMES + 1)]
+
+    def test_inside_a_shape_evenly(self) -> None:
+        """So many a second, even over a ball: its mean square way from the middle is 3/5 of its radius squared."""
+        ball = {"kind": "drain", "name": "ball", "shape": {"kind": "sphere", "radius": 0.1}}
+        ball |= {"pose": {"translation": [0.4, 0.08, 0.4]}}
+        births, found = self.born_of("inside", ball)
+        place = np.concatenate([one.position for one in found]) - [0.4, 0.08, 0.4]
+        self.assertAlmostEqual(len(place) / (4000 * (FRAMES - 1) / 24), 1.0, delta=0.05)
+        still = np.concatenate([one.position for one in found[:4]]) - [0.4, 0.08, 0.4]
+        self.assertAlmostEqual(float((still**2).sum(axis=1).mean()) / (0.6 * 0.01), 1.0, delta=0.15)
+        self.assertAlmostEqual(births.ready(5), 1.0, places=6)
+
+    def test_on_its_surface(self) -> None:
+        """All lies about a third of a voxel off it."""
+        ball = {"kind": "drain", "name": "ball", "shape": {"kind": "sphere", "radius": 0.1}}
+        ball |= {"pose": {"translation": [0.4, 0.5, 0.4]}}
+        _, found = self.born_of("surface", ball)
+        far = np.linalg.norm(np.concatenate([one.position for one in found]) - [0.4, 0.5, 0.4], axis=1)
+        self.assertTrue(((far > 0.095) & (far < 0.13)).all())
+
+    def test_at_the_waterline_by_its_speed(self) -> None:
+        """A body that goes through still water twice as fast gives birth to twice as many, at the waterline alone; one
+        that rests to none."""
+        counts = []
+        for speed in (0.0, 1.0, 2.0):
+            keys = [{"time": 0, "value": [0.2, 0.16, 0.7], "segment": "linear"}]
+            keys.append({"time": 2, "value": [0.2 + 2 * speed, 0.16, 0.7]})
+            body = {"kind": "drain", "name": "body", "shape": {"kind": "sphere", "radius": 0.05}}
+            body |= {"pose": {"translation": {"keys": keys}}}
+            _, found = self.born_of("waterline", body)
+            first = found[:3]  # before the splash comes there
+            counts.append(sum(len(one) for one in first))
+            for one in first:
+                self.assertTrue((np.abs(one.position[:, 1] - 0.16) < 2.5 * 0.04).all())
+        self.assertLess(counts[0], 0.05 * counts[1])
+        self.assertAlmostEqual(counts[2] / counts[1], 2.0, delta=0.2)
+
+    def test_elements_that_cannot_are_told(self) -> None:
+        wind = {"kind": "force", "name": "wind", "effect": {"kind": "wind"}}
+        disc = {"kind": "inflow", "name": "disc", "shape": {"kind": "disc"}, "velocity": [0, -1, 0]}
+        for name, said in (("nobody", "no element 'nobody'"), ("wind", "is a force"), ("disc", "no inside")):
+            document = splash({"born_of": "element", "element": name}).model_dump(mode="json")
+            document["elements"] += [wind, disc]
+            problems = check_scene(parse_scene(document), SceneFiles(HERE)).problems
+            self.assertTrue(any(said in p.says for p in problems), name)
+        with self.assertRaises(SceneError) as told:
+            splash({"born_of": "element"})
+        self.assertIn("choose which", str(told.exception))

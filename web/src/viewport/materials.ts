@@ -164,9 +164,11 @@ export function shadedMaterial(own: boolean): THREE.ShaderMaterial {
 }
 
 /** Liquid by Fresnel: a body of its colour under a sky that it mirrors as its refractive index has it, with one sun. */
-export function surfaceMaterial(): THREE.ShaderMaterial {
+export function surfaceMaterial(opacity = 1): THREE.ShaderMaterial {
   return new THREE.ShaderMaterial({
-    side: THREE.DoubleSide,
+    side: opacity < 1 ? THREE.FrontSide : THREE.DoubleSide,
+    transparent: opacity < 1,
+    uniforms: { through: { value: opacity } },
     vertexShader: `
       attribute vec4 body;
       varying vec4 vBody;
@@ -180,6 +182,7 @@ export function surfaceMaterial(): THREE.ShaderMaterial {
         gl_Position = projectionMatrix * viewMatrix * world;
       }`,
     fragmentShader: `
+      uniform float through;
       varying vec4 vBody;
       varying vec3 vNormal;
       varying vec3 vWorld;
@@ -199,7 +202,7 @@ export function surfaceMaterial(): THREE.ShaderMaterial {
         body *= 0.65 + 0.45 * clamp(dot(n, sun), 0.0, 1.0);
         float glint = pow(clamp(dot(mirrored, sun), 0.0, 1.0), 220.0) * 1.6;
         vec3 c = mix(body, sky(mirrored), clamp(fresnel + 0.10, 0.0, 1.0)) + glint;
-        gl_FragColor = vec4(pow(c, vec3(0.85)), 1.0);
+        gl_FragColor = vec4(pow(c, vec3(0.85)), through);
       }`,
   })
 }

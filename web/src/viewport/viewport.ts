@@ -30,6 +30,7 @@ interface SceneShape extends Marked {
   camera?: unknown
 }
 
+const SHEER = 0.62 // how much of what lies in a liquid its surface hides, where both are seen
 const FLAT = 3 // degrees of a view without perspective
 
 /**
@@ -357,18 +358,34 @@ export class Viewport {
       shade(geometry, packed)
       const thinned = Math.cbrt(packed.total / packed.count)
       const radius = (packed.spacing ?? 0.01) * 0.62 * thinned
-      const own = !!packed.colour
-      const material = packed.forms
-        ? kindsMaterial(
-            radius,
-            packed.names ? 'kind' : own ? 'own' : 'ramp',
-            packed.least_radius ?? 1e-3,
-            this.kinds,
-          )
-        : pointMaterial(radius, own)
-      const points = new THREE.Points(geometry, material)
+      if (packed.forms) return this.showKinds(packed, geometry, radius, beside)
+      const points = new THREE.Points(geometry, pointMaterial(radius, !!packed.colour))
       place(points, packed)
       points.frustumCulled = false
+      this.liquid.add(points)
+    }
+    this.render()
+  }
+
+  /** Bubbles first, so that they are seen through the surface that lies over them, then foam and spray. */
+  private showKinds(packed: Packed, geometry: THREE.BufferGeometry, radius: number, beside: boolean) {
+    const colours = packed.names ? 'kind' : packed.colour ? 'own' : 'ramp'
+    const [spray, foam, bubbles] = [0, 1, 2].map((n) => this.kinds.seen[n] !== false)
+    const passes = beside
+      ? [
+          [false, false, bubbles],
+          [spray, foam, false],
+        ]
+      : [[spray, foam, bubbles]]
+    for (const [n, seen] of passes.entries()) {
+      const look = { ...this.kinds, seen }
+      const points = new THREE.Points(
+        geometry,
+        kindsMaterial(radius, colours, packed.least_radius ?? 1e-3, look),
+      )
+      place(points, packed)
+      points.frustumCulled = false
+      points.renderOrder = 2 * n
       this.liquid.add(points)
     }
     this.render()
@@ -392,16 +409,17 @@ export class Viewport {
     this.render()
   }
 
-  showMesh(packed: Packed, wire = false) {
+  showMesh(packed: Packed, wire = false, sheer = false) {
     this.clearLiquid()
     if (packed.count) {
       const geometry = meshGeometry(packed)
       shade(geometry, packed)
-      const material = packed.by ? shadedMaterial(!!packed.colour) : surfaceMaterial()
+      const material = packed.by ? shadedMaterial(!!packed.colour) : surfaceMaterial(sheer ? SHEER : 1)
       material.wireframe = wire
       const mesh = new THREE.Mesh(geometry, material)
       place(mesh, packed)
       mesh.frustumCulled = false
+      mesh.renderOrder = sheer ? 1 : 0
       this.liquid.add(mesh)
     }
     this.render()

@@ -84,7 +84,7 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     const beneath = stage?.over ? await below(stage.over, mine) : null
     if (asked !== turn && !at.playing.value) return
     picture(packed, mine)
-    if (beneath) port()?.showMesh(beneath)
+    if (beneath) port()?.showMesh(beneath, false, true)
     if (packed.kind === 'points') port()?.showPoints(packed, !!beneath)
     else port()?.showMesh(packed)
     frames.prefetch(at.quality.value, mode.value, mine, by.value, (n) => {
