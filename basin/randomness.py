@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 
+THINNED = 0x7417
+
 
 def _mixed(x: np.ndarray) -> np.ndarray:
     """SplitMix64 finaliser (Steele, Lea & Flood 2014), uint64 to uint64."""
     x = (x ^ (x >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
     x = (x ^ (x >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
     return np.asarray(x ^ (x >> np.uint64(31)))
+
+
+def among(identity: np.ndarray, share: float) -> np.ndarray:
+    """Whether each of some is among a share of all, bool (n,): those of a smaller share are among those of a larger."""
+    return uniform(identity, THINNED, 1)[:, 0] < share
 
 
 def uniform(identity: np.ndarray, epoch: int, count: int) -> np.ndarray:

@@ -586,6 +586,16 @@ class Delivery(Part):
         group="What leaves",
         meaning="Foam, spray and bubbles as points with their kinds, radii, ages and lives.",
     )
+    share: float = setting(
+        1.0,
+        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        group="What leaves",
+        gt=0,
+        le=1,
+        slider=(0.01, 1),
+        label="Share of the whitewater",
+        meaning="How much of it leaves, by its ids: the same of it in all frames, and all of it in the cache.",
+    )
     elements: bool = setting(
         False,
         when={"format": ["ply", "obj", "glb", "usd", "abc"]},

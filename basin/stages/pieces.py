@@ -12,6 +12,7 @@ from basin.attributes import leaving
 from basin.exchange.pieces import METRES, Piece, axes
 from basin.exchange.vdb import Grid
 from basin.geometry.shapes import GroundPlane, MeshShape
+from basin.randomness import among
 from basin.scene import Scene
 from basin.scene.model import AnyElement, Delivery
 from basin.stages.files import SceneFiles, element_mesh
@@ -48,6 +49,9 @@ def frame_pieces(job: Job, delivery: Delivery, frame: int) -> list[Piece]:
     for name in parts:
         if name in stages():
             data = job.store(name).frame(frame)
+            if "kind" in data and delivery.share < 1:
+                some = among(data["id"], delivery.share)
+                data = {key: data[key][some] for key in data}
             width = float(data["particle_spacing"]) if "particle_spacing" in data else 0.0
             found.append(Piece(name, data["position"], data.get("triangle"), _carried(data, time), width))
     if "elements" in parts:

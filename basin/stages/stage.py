@@ -22,7 +22,12 @@ from basin.scene import Advice, Scene
 from basin.stages.bodies import Bodies
 from basin.stages.files import SceneFiles
 
-OWN = tuple(f"basin.stages.{name}_stage" for name in ("liquid", "air", "whitewater", "surface"))
+OWN = (
+    "basin.stages.liquid_stage",
+    "basin.stages.air_stage",
+    "basin.stages.whitewater_stage",
+    "basin.stages.surface_stage",
+)
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
 Keys = dict[int, str]
 

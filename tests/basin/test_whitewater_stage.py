@@ -7,14 +7,19 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import trimesh
+from alembic3d import Abc, AbcGeom
 from django.test import SimpleTestCase
+from pxr import Usd, UsdGeom
 
 from basin.cache import Cache
+from basin.randomness import among
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import samples
 from basin.stages.assembly import check_scene
 from basin.stages.birthplaces import Frames, births_of, grid_of
 from basin.stages.contact import ColliderContact, air_of
+from basin.stages.deliver import deliver
 from basin.stages.files import SceneFiles
 from basin.stages.run import FrameDone, RunFailure, run
 from basin.stages.stage import Job, named, usual
@@ -359,3 +364,71 @@ class AtElements(Kept):
         with self.assertRaises(SceneError) as told:
             splash({"born_of": "element"})
         self.assertIn("choose which", str(told.exception))
+
+
+class Leaving(Kept):
+    """Foam, spray and bubbles in files, read back by the formats' own libraries."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.scene = splash({"particles": 6000})
+        list(run(cls.scene, HERE, cls.cache(), stages=("whitewater",)))
+
+    def delivered(self, kind: str, **more: Any) -> Path:
+        """Where a delivery of frame 12 was written."""
+        row = {"name": "out", "format": kind, "surface": False, "whitewater": True, "first": 12, "last": 12, **more}
+        scene = parse_scene({**self.scene.model_dump(mode="json"), "deliveries": [row]})
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        list(deliver(Job(scene, SceneFiles(HERE), self.cache(), "final"), scene.deliveries[0], Path(folder.name)))
+        (found,) = (p for p in Path(folder.name).iterdir() if p.suffix == f".{kind}")
+        return found
+
+    def held(self) -> dict[str, np.ndarray]:
+        data = self.cache().stage("whitewater").frame(12)
+        return {name: data[name] for name in data}
+
+    def test_ply(self) -> None:
+        data = self.held()
+        found = trimesh.load(self.delivered("ply"), process=False, maintain_order=True)
+        np.testing.assert_array_equal(np.asarray(found.vertices, np.float32), data["position"])
+        carried = found.metadata["_ply_raw"]["vertex"]["data"]
+        for name in ("kind", "layer", "source", "radius", "age", "life", "id"):
+            np.testing.assert_array_equal(carried[name], data[name], name)
+        np.testing.assert_array_equal(carried["vx"], data["velocity"][:, 0])
+
+    def test_usd(self) -> None:
+        """In centimetres: places, widths and radii in them; ids, kinds and lives as they are."""
+        data, stage = self.held(), Usd.Stage.Open(str(self.delivered("usd", unit="cm")))
+        points = UsdGeom.Points(stage.GetPrimAtPath("/delivery/whitewater"))
+        np.testing.assert_allclose(points.GetPointsAttr().Get(12), data["position"] * 100, rtol=1e-6)
+        np.testing.assert_array_equal(points.GetIdsAttr().Get(12), data["id"])
+        np.testing.assert_allclose(points.GetWidthsAttr().Get(12), 200 * data["radius"], rtol=1e-5)
+        self.assertEqual(points.GetWidthsInterpolation(), "vertex")
+        np.testing.assert_allclose(points.GetVelocitiesAttr().Get(12), data["velocity"] * 100, rtol=1e-5, atol=1e-6)
+        carried = UsdGeom.PrimvarsAPI(points)
+        np.testing.assert_array_equal(carried.GetPrimvar("kind").Get(12), data["kind"])
+        np.testing.assert_array_equal(carried.GetPrimvar("life").Get(12), data["life"])
+        np.testing.assert_allclose(carried.GetPrimvar("radius").Get(12), 100 * data["radius"], rtol=1e-5)
+
+    def test_alembic(self) -> None:
+        data, top = self.held(), Abc.IArchive(str(self.delivered("abc"))).getTop()
+        schema = AbcGeom.IPoints(top, "whitewater").getSchema()
+        value = schema.getValue()
+        np.testing.assert_array_equal(np.array(value.getPositions(), np.float32), data["position"])
+        np.testing.assert_array_equal(np.array(value.getIds()), data["id"])
+        np.testing.assert_array_equal(np.array(value.getVelocities(), np.float32), data["velocity"])
+
+    def test_a_share_is_the_same_in_all_frames(self) -> None:
+        """So many of them within chance, those of a tenth among those of a half."""
+        found = {}
+        for share in (0.1, 0.5):
+            stage = Usd.Stage.Open(str(self.delivered("usd", share=share)))
+            points = UsdGeom.Points(stage.GetPrimAtPath("/delivery/whitewater"))
+            found[share] = set(points.GetIdsAttr().Get(12))
+            count = len(self.held()["id"])
+            self.assertAlmostEqual(len(found[share]) / count, share, delta=4 * (share * (1 - share) / count) ** 0.5)
+        self.assertTrue(found[0.1] <= found[0.5])
+        every = self.held()["id"]
+        self.assertEqual(found[0.5], set(every[among(every, 0.5)].tolist()))
