@@ -147,7 +147,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "wind without its zone": around(
         "liquid.forces", "_on_bodies", lambda made, points, *rest: made(np.zeros_like(points), *rest)
     ),
-    "limits are left out": around("stages.whitewater_stage", "chosen", lambda made, value, *_: np.ones(len(value))),
+    "limits are left out": around("stages.birthplaces", "chosen", lambda made, value, *_: np.ones(len(value))),
     "a state without its rates": around(
         "stages.whitewater_stage", "WhitewaterWalk.state", lambda made, walk: {**made(walk), "rates": np.zeros(9)}
     ),

@@ -201,7 +201,7 @@ class WhitewaterStage(Stage):
 
     name = "whitewater"
     title = "Whitewater"
-    verb = "Run"
+    verb = "Make foam"
     seen = "Whitewater"
     absent = "This frame has no whitewater yet."
     colouring = "kind"

@@ -6,6 +6,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+import igl
 import numpy as np
 import trimesh
 from alembic3d import Abc, AbcGeom
@@ -147,6 +148,18 @@ class Among(Kept):
             depth = depth_at(grid_of(liquid.frame(frame), 1.0), foam)
             self.assertLess(float(np.percentile(np.abs(depth), 99)), 0.5, f"frame {frame}")
             self.assertLess(abs(float(depth.mean())), 0.1)
+
+    def test_foam_lies_on_the_mesh(self) -> None:
+        """Within half a voxel of the meshed surface, of 95 in 100 (distances by libigl)."""
+        scene = splash({"particles": 20_000})
+        self.made(scene)
+        list(run(scene, HERE, self.cache(), stages=("surface",), frames=(12, 12)))
+        data, mesh = (self.cache().stage(name).frame(12) for name in ("whitewater", "surface"))
+        foam = data["position"][data["kind"] == FOAM].astype(float)
+        position, triangle = mesh["position"].astype(float), mesh["triangle"].astype(np.int64)
+        squared = np.asarray(igl.point_mesh_squared_distance(foam, position, triangle)[0])
+        self.assertGreater(len(foam), 5000)
+        self.assertLess(float(np.percentile(np.sqrt(squared), 95)), 0.5 * 0.04)
 
     def test_ids_last(self) -> None:
         """No id is given twice, and none changes its layer, source or radius but spray that lands."""

@@ -190,6 +190,12 @@ function mend(remedy: Schemas['Remedy']) {
   void take.keep(withValue(scene.value!, remedy.path, remedy.value))
 }
 
+/** A stage, after those that it reads which are made of others themselves: they cost little beside it. */
+function withWhatItReads(stage: Schemas['StageCard']): string[] {
+  const read = stages.value.filter((s) => stage.reads.includes(s.name) && s.reads.length)
+  return [...read.map((s) => s.name), stage.name]
+}
+
 function pick(next: string) {
   part.value = next
   element.value = null
@@ -307,7 +313,7 @@ onBeforeUnmount(() => {
           v-for="(s, i) in [...stages].reverse()"
           :key="s.name"
           :class="{ go: i === stages.length - 1 }"
-          @click="running.start([s.name])"
+          @click="running.start(withWhatItReads(s))"
           >{{ s.verb }}{{ s.reads.length ? '' : ` ${quality}` }}</v-btn
         >
       </template>
