@@ -21,6 +21,7 @@ import numba
 import numpy as np
 import pyamg
 from numba import njit, prange
+from scipy.ndimage import map_coordinates
 from scipy.sparse import diags
 from scipy.sparse.linalg import cg
 from scipy.spatial import cKDTree
@@ -38,6 +39,7 @@ from basin.liquid.world import Tally
 from basin.scene import parse_scene
 from basin.stages.air_stage import frame_potentials
 from basin.stages.assembly import liquid_world
+from basin.stages.birthplaces import grid_of
 from basin.stages.files import SceneFiles
 from basin.stages.liquid_stage import frame_arrays
 from basin.surface.cloud import Cloud, Reach
@@ -45,12 +47,17 @@ from basin.surface.field import Points, particle_field
 from basin.surface.mesh import surface_frame
 from basin.surface.polygonise import polygonise
 from basin.surface.settings import SurfaceSettings
+from basin.whitewater.fields import Between
+from basin.whitewater.laws import Fluids
+from basin.whitewater.life import BUBBLE, FOAM, KINDS, SPRAY, Around, Life, Whitewater, depth_at
 from basin.whitewater.potentials import REACH
+from basin.whitewater.settings import Layer
 from benchmarks import warp_transfers
 from tests.reference.small import crown
 from tests.reference.tanks import CLOSED, box_collider, box_fill, liquid
 from tests.reference.thick import assembled
 
+STEP = 1 / 240  # s, of a frame of whitewater that is one substep
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "performance.md"
 
 
@@ -587,6 +594,67 @@ def airs(run: Liquid, bandwidth: float) -> list[str]:
     ]
 
 
+LIVED = 3 * (12 + 12 + 12) + 9 * 4 + 3 + 2 * (4 + 4 + 1)  # bytes that a particle of whitewater and step move at least
+
+
+def whites(run: Liquid, bandwidth: float) -> list[str]:
+    """A substep of whitewater amid a pool, by kind and number, beside the memory's speed and SciPy's interpolation."""
+    grid = grid_of(frame_arrays(run, run.fields(0.0)), 1.0)
+    layer, fluids, rng = Layer(bursts=0.0, foam_life=3600.0), Fluids(), np.random.default_rng(1)
+    low = grid.low + grid.voxel * PAD
+    size = np.array(run.world.layout.inner) * grid.voxel
+    wide = np.full(3, 1e3)
+    around = Around(
+        *(grid, grid, STEP, np.array([0.0, -9.80665, 0.0]), low - wide, low + wide),
+        *(np.zeros((3, 2), bool), np.zeros(3, bool)),
+    )
+
+    def some(kind: int, count: int) -> Whitewater:
+        place = np.concatenate([rng.uniform(low, low + size, (count, 3)) for _ in range(12)])
+        depth = depth_at(grid, place)
+        fits = {SPRAY: depth < -2.0, FOAM: np.abs(depth) < 0.5, BUBBLE: depth > 2.0}[kind]
+        place = np.resize(place[fits], (count, 3)).astype(np.float32)
+        zero = np.zeros(count, np.float32)
+        radius = rng.uniform(3e-4, 3e-3, count).astype(np.float32)
+        byte, seen = np.zeros(count, np.uint8), np.zeros((count, 3), np.float32)
+        kinds, ids = np.full(count, kind, np.uint8), np.arange(count)
+        return Whitewater(place, seen, ids, byte, radius, zero, zero + 50, zero, kinds, byte, seen, zero)
+
+    def step(state: Whitewater) -> float:
+        life = Life([layer], fluids)
+        none, count = state.only(np.zeros(0, np.int64)), len(state)
+
+        def once() -> None:
+            life.state = state
+            life.frame(around, none, 1)
+
+        return best_of(once, 3) / count * 1e9
+
+    lines = ["| kind | particles | ns a particle and step | times the memory's limit |", "|---|---|---|---|"]
+    for kind, name in enumerate(KINDS):
+        for count in (1_000_000, 4_000_000):
+            each = step(some(kind, count))
+            lines.append(f"| {name} | {count:,} | {each:.0f} | {each / (LIVED / bandwidth):.0f} |")
+    held, foam = numba.get_num_threads(), some(FOAM, 1_000_000)
+    by_threads = []
+    for threads in (1, held):
+        numba.set_num_threads(threads)
+        by_threads.append(f"{step(foam):.0f} ns with {threads}")
+    numba.set_num_threads(held)
+    between = Between(grid, grid)
+    laid = best_of(lambda: between.at(0.5, 1.0), 3)
+    dense = rng.normal(size=tuple(int(n) for n in run.world.layout.inner)).astype(np.float32)
+    cell = ((foam.position - low) / grid.voxel).T.astype(np.float64)
+    other = best_of(lambda: [map_coordinates(dense, cell, order=1, mode="nearest") for _ in range(4)], 2)
+    return [
+        *lines,
+        "",
+        f"Foam by threads: {', '.join(by_threads)}. Laying the fields of a substep out takes {laid * 1000:.1f} ms "
+        f"besides, of {len(between.first) - 1:,} tiles. SciPy's linear interpolation of the three velocities and the "
+        f"level alone, once, takes {other / 1e6 * 1e9:.0f} ns a particle (one thread).",
+    ]
+
+
 def replaced(page: str, title: str, lines: list[str]) -> str:
     """The page with the lines under one heading exchanged."""
     before, after = page.split(f"## {title}\n", 1)
@@ -624,6 +692,7 @@ def main() -> None:
         "Tension": tensions,
         "Surface": lambda: surfaces(pool(), bandwidth),
         "Air": lambda: airs(pool(), bandwidth),
+        "Whitewater": lambda: whites(pool(), bandwidth),
     }
     chosen = [sys.argv[i + 1] for i, a in enumerate(sys.argv[:-1]) if a == "--only"]
     if sys.argv[1:] and not chosen and sys.argv[1:] != ["--large"]:

@@ -48,7 +48,7 @@ def frame_pieces(job: Job, delivery: Delivery, frame: int) -> list[Piece]:
     parts, time = delivery.parts(), job.scene.time.shot_time(frame)
     for name in parts:
         if name in stages():
-            data = job.store(name).frame(frame)
+            data: Mapping[str, np.ndarray] = job.store(name).frame(frame)
             if "kind" in data and delivery.share < 1:
                 some = among(data["id"], delivery.share)
                 data = {key: data[key][some] for key in data}

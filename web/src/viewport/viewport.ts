@@ -30,7 +30,7 @@ interface SceneShape extends Marked {
   camera?: unknown
 }
 
-const SHEER = 0.62 // how much of what lies in a liquid its surface hides, where both are seen
+const SHEER = 0.8 // how much of what lies in a liquid its surface hides, where both are seen
 const FLAT = 3 // degrees of a view without perspective
 
 /**
