@@ -28,7 +28,7 @@ from basin.whitewater.settings import FROM, LEAST_TO, Layer
 LIQUID, AIR = "liquid", "air"
 PARTS = ("trapped", "crest", "vorticity")
 PLACES = 8192  # of an element, among which births of a frame are spread
-AT_WATERLINE = 1.5  # voxels about the liquid's surface
+AT_CROSSING = 1.5  # voxels about the liquid's surface
 OFF = 0.3  # voxels off an element's surface
 OF_ELEMENT = 4  # as a source, after the potentials and bursts: see `Whitewater.source`
 UNIT_SPEED = 1.0  # m/s through the surface that count as one
@@ -176,8 +176,8 @@ class OfElement(Births):
         own = (place @ motion[:3, :3].T + motion[:3, 3]) / self.frames.slower
         ready = np.full(len(place), 1.0 / max(len(place), 1))
         flow = flow_of(self.frames.grid(frame), place)
-        if self.layer.where == "waterline":
-            near = np.abs(depth_at(self.frames.grid(frame), place)) < AT_WATERLINE
+        if self.layer.where == "crossing":
+            near = np.abs(depth_at(self.frames.grid(frame), place)) < AT_CROSSING
             ready *= near * np.linalg.norm(own - flow, axis=1) / UNIT_SPEED
         velocity = flow if self.layer.where == "inside" else own
         seen = {"position": place, "velocity": velocity * self.frames.slower}

@@ -90,7 +90,7 @@ class Layer(Part):
         control="element",
         meaning="That it is born of.",
     )
-    where: Literal["inside", "surface", "waterline"] = setting(
+    where: Literal["inside", "surface", "crossing"] = setting(
         "inside",
         when={"born_of": ["element"]},
         group="How much",

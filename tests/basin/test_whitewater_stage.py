@@ -349,16 +349,16 @@ class AtElements(Kept):
         far = np.linalg.norm(np.concatenate([one.position for one in found]) - [0.4, 0.5, 0.4], axis=1)
         self.assertTrue(((far > 0.095) & (far < 0.13)).all())
 
-    def test_at_the_waterline_by_its_speed(self) -> None:
-        """A body that goes through still water twice as fast gives birth to twice as many, at the waterline alone; one
-        that rests to none."""
+    def test_where_it_crosses_the_surface_by_its_speed(self) -> None:
+        """A body that goes through still water twice as fast gives birth to twice as many, at the surface alone; one that
+        rests to none."""
         counts = []
         for speed in (0.0, 1.0, 2.0):
             keys = [{"time": 0, "value": [0.2, 0.16, 0.7], "segment": "linear"}]
             keys.append({"time": 2, "value": [0.2 + 2 * speed, 0.16, 0.7]})
             body = {"kind": "drain", "name": "body", "shape": {"kind": "sphere", "radius": 0.05}}
             body |= {"pose": {"translation": {"keys": keys}}}
-            _, found = self.born_of("waterline", body)
+            _, found = self.born_of("crossing", body)
             first = found[:3]  # before the splash comes there
             counts.append(sum(len(one) for one in first))
             for one in first:
