@@ -350,8 +350,8 @@ class AtElements(Kept):
         self.assertTrue(((far > 0.095) & (far < 0.13)).all())
 
     def test_where_it_crosses_the_surface_by_its_speed(self) -> None:
-        """A body that goes through still water twice as fast gives birth to twice as many, at the surface alone; one that
-        rests to none."""
+        """A body that goes through still water twice as fast gives birth to twice as many, at the surface alone; one
+        that rests to none."""
         counts = []
         for speed in (0.0, 1.0, 2.0):
             keys = [{"time": 0, "value": [0.2, 0.16, 0.7], "segment": "linear"}]
