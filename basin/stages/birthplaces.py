@@ -116,7 +116,8 @@ class OfAir(Births):
 
     def __init__(self, frames: Frames, layer: Layer, number: int) -> None:
         super().__init__(frames, layer, number)
-        records, found = frames.air.records(), {}
+        keys, found = frames.job.keys[AIR], {}
+        records = {f: record for f, record in frames.air.records().items() if record.key == keys.get(f)}
         for name in NAMES:
             low, high = getattr(layer, f"{name}_from"), getattr(layer, f"{name}_to")
             if high is None:  # from the shot's own values

@@ -18,6 +18,8 @@ from basin.stages.assembly import scene_layout
 from basin.stages.carrying import carried_by
 from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.stage import Cost
+from basin.whitewater.laws import bubble_radii
+from basin.whitewater.settings import Layer
 
 BYTES_AT_REST = 320_000_000  # the program itself with its compiled kernels
 BYTES_PER_PARTICLE = 620
@@ -241,8 +243,7 @@ def whitewater_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     read = liquid_size(scene, files, quality)
     count = 0.0
     for layer in scene.whitewater.layers:
-        bubble = 4.0 / 3.0 * np.pi * (layer.bubble_least * 1e-3) ** 2 * (layer.hinze * 1e-3)  # of middle size
-        asked = {"air": layer.litres * 1e-3 / bubble, "rate": BORN_BY_RATE * read.particles}
+        asked = {"air": layer.litres * 1e-3 / mean_bubble(layer), "rate": BORN_BY_RATE * read.particles}
         count += asked.get(layer.ask, layer.particles)
     memory = MESHING_AT_REST + count * WHITE_MEMORY + read.particles * READING_PER_PARTICLE
     ahead = 2 if any(layer.ask in ("fullest", "air") for layer in scene.whitewater.layers) else 1
@@ -250,6 +251,13 @@ def whitewater_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     seconds = SECONDS_TO_BEGIN + float(each.sum()) if scene.whitewater.layers else 0.0
     states = min(frames, 2 + frames // 12) * count * WHITE_STATE
     return Cost(int(memory), int(count * WHITE_BYTES * frames / 2 + states), seconds)
+
+
+def mean_bubble(layer: Layer) -> float:
+    """Volume (m3) of a layer's bubbles in the mean."""
+    share = (np.arange(1000) + 0.5) / 1000
+    radius = bubble_radii(share, layer.hinze * 1e-3, layer.bubble_least * 1e-3, layer.bubble_most * 1e-3)
+    return float(4.0 / 3.0 * np.pi * (radius**3).mean())
 
 
 def surface_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:

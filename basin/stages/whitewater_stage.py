@@ -91,7 +91,7 @@ class WhitewaterWalk(Walk):
         """
         rates = np.array([layer.rate for layer in self.layers])
         asked = [n for n, layer in enumerate(self.layers) if layer.ask != "rate"]
-        if not asked:
+        if not any(layer.of_the_shot() for layer in self.layers):
             return rates
         frames = self._shot()
         ready = np.zeros((len(self.layers), len(frames)))
@@ -120,8 +120,8 @@ class WhitewaterWalk(Walk):
             lacking = [f for f in range(time.first, time.last + 1) if f not in records or records[f].key != keys[f]]
             if lacking:
                 raise NoWhitewater(
-                    f"an amount is solved for over the whole shot, and the {name} lacks {len(lacking)} frames, from "
-                    f"{lacking[0]} on; run it to its end first, or ask for a rate"
+                    f"amounts and empty ranges go by the whole shot, and the {name} lacks {len(lacking)} frames, from "
+                    f"{lacking[0]} on; run it to its end first, or ask for a rate in ranges of your own"
                 )
         return frames
 
@@ -231,7 +231,7 @@ class WhitewaterStage(Stage):
     def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
         """Of the liquid's frames up to each, and of all of them where an amount is solved for over the shot."""
         own = job.scene.whitewater.model_dump(exclude_defaults=True)
-        whole = any(layer.ask != "rate" or layer.open_range() for layer in job.scene.whitewater.layers)
+        whole = any(layer.of_the_shot() for layer in job.scene.whitewater.layers)
         last = read[LIQUID][job.scene.time.last]
         named = {layer.element for layer in job.scene.whitewater.layers if layer.born_of == "element"}
         elements = [e.model_dump(mode="json") for e in job.scene.elements if e.name in named]

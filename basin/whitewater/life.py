@@ -34,6 +34,7 @@ HARDEST = 100.0  # m/s2: what is drawn into eddies is drawn no harder
 SHORTER, LONGER = 0.2, 5.0  # times the mean life, at most, by size
 EMBRYO = 0.1  # of a bubble's radius: that of droplets that it throws as it bursts (Lhuissier & Villermaux 2012: 0.1)
 THROWN = 2.0  # m/s, of these, from bubbles of a millimetre (Spiel 1995, from memory: some m/s, less for larger ones)
+DRIES = 1.0  # s, in the mean, until a drop that lies on a wall is a film and gone
 SLIDES = 0.7  # of its speed along a wall that spray keeps where it meets one
 CHANCES = {"lands": 11, "patience": 12, "burst": 13, "thrown": 14}  # columns of chance that do not meet
 
@@ -425,7 +426,8 @@ class Life:
     def _bound(
         around: Around, state: Whitewater, begun: np.ndarray, start: float, end: float, event: np.ndarray
     ) -> None:
-        """Keep all out of solids and within closed walls; what leaves through open ones is lost."""
+        """Keep all out of solids and within closed walls, where spray dries; what leaves through open ones is lost."""
+        wet = np.zeros(len(state), bool)
         if around.solids:
             row, place, normal, own = around.solids.kept_out(begun, state.position, start, end)
             if len(row):
@@ -434,6 +436,7 @@ class Life:
                 into = np.minimum((against * normal).sum(axis=1, keepdims=True), 0.0)
                 slowed = np.where((into < 0) & (state.kind[row] == SPRAY)[:, None], SLIDES, 1.0)
                 state.velocity[row] = own + (against - into * normal) * slowed
+                wet[row] = True
         for axis in range(3):
             place = state.position[:, axis]
             if around.periodic[axis]:
@@ -443,10 +446,14 @@ class Life:
             for side, wall in enumerate((around.low[axis], around.high[axis])):
                 beyond = place < wall if side == 0 else place > wall
                 if around.closed[axis, side]:
+                    wet |= beyond
                     place[beyond] = wall
                     state.velocity[beyond, axis] = 0.0
                 else:
                     event[beyond] = LOST
+        wet &= state.kind == SPRAY
+        state.spent[wet] += np.float32((end - start) * around.seconds / DRIES)
+        event[wet & (state.spent >= state.patience)] = LOST
 
     def _after(
         self, around: Around, between: Between, field: np.ndarray, state: Whitewater, event: np.ndarray, told: dict

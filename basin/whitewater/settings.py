@@ -289,11 +289,12 @@ class Layer(Part):
     )
     seed: int = setting(1, group="Chance", ge=0, le=10000, meaning="Another number, other chance.")
 
-    def open_range(self) -> bool:
-        """Whether any range is left to the shot's own values."""
-        return self.born_of == "air" and any(
-            getattr(self, f"{name}_{end}") is None for name in FROM for end in ("from", "to")
-        )
+    def of_the_shot(self) -> bool:
+        """Whether its rate or a range goes by the whole shot: an amount is asked for, or an end is left empty."""
+        if self.ask != "rate":
+            return True
+        counts = [name for name in FROM if getattr(self, f"{name}_share", 1.0) > 0]
+        return self.born_of == "air" and any(getattr(self, f"{name}_to") is None for name in counts)
 
     @model_validator(mode="after")
     def _sound(self) -> Layer:

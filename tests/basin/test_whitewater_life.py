@@ -144,6 +144,17 @@ class Spray(SimpleTestCase):
             self.assertAlmostEqual(len(made.state) / 4000, share, delta=0.03)
             self.assertTrue((made.state.kind == FOAM).all())
 
+    def test_drops_on_a_wall_dry(self) -> None:
+        """By an exponential law of a second in the mean (ours): e^-1, e^-2 are left of 4,000, within 4 deviations."""
+        at = np.random.default_rng(3).uniform([0.4, 1.9, 0.4], [2.0, 1.9, 2.0], (4000, 3))
+        floor = np.array([[False, False], [True, False], [False, False]])
+        low = np.array([-1e4, 1.9, -1e4])
+        for seconds in (1.0, 2.0):
+            made = lives(Layer(), some(SPRAY, at, 1e-3), round(24 * seconds), 1 / 24, low=low, closed=floor)
+            expected = np.exp(-seconds)
+            off = 4 * np.sqrt(expected * (1 - expected) / 4000)
+            self.assertAlmostEqual(len(made.state) / 4000, expected, delta=off + 1 / 24)
+
     def test_births_over_a_frame_show_no_pulses(self) -> None:
         """A jet that gives birth evenly lays an even line: its spectrum at the frames' and substeps' rate is under 5 %
         of its mean (spectral test of an even line; the same with no drag nor weight)."""
