@@ -18,6 +18,7 @@ from studio.productions.models import Membership, Production, Role, Sheet, Shot,
 # method and last fixed word of the address, of what belongs to a take, a shot or a production
 OTHERWISE: dict[tuple[str, str, str], Role] = {
     ("take", "POST", "judge"): Role.VIEWER,  # nothing is kept of it, nor of these
+    ("take", "POST", "births"): Role.VIEWER,
     ("take", "POST", "flight"): Role.VIEWER,
     ("take", "POST", "regime"): Role.VIEWER,
     ("take", "POST", "filling"): Role.VIEWER,

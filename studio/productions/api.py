@@ -12,6 +12,7 @@ from ninja import Field, File, Router, Schema, UploadedFile
 
 from basin.scene import scene_schema
 from basin.stages.judge import Asked
+from basin.stages.preview import births as births_of_frame
 from basin.stages.stage import stages
 from studio.errors import Refused, Said, told
 from studio.productions import history, judging, reports, services, uploads
@@ -145,6 +146,12 @@ class JudgeRequest(Schema):
     reach: float = Field(1.0, gt=0, lt=1e6)
     coarser: float = Field(1.0, ge=1, le=16)
     by: str = Field("", max_length=80)
+    session: str = Field("", max_length=80)
+
+
+class BirthsRequest(Schema):
+    scene: dict[str, Any]
+    frame: Frame
     session: str = Field("", max_length=80)
 
 
@@ -375,6 +382,15 @@ def judge(request: HttpRequest, take_id: int, quality: str, wanted: JudgeRequest
     how = wanted.model_dump(include={"middle", "reach", "coarser", "by"})
     asked = replace(_asked(found, quality, wanted.scene, wanted.frame), **how)
     packed = judging.judged(found, (user_of(request).pk, wanted.session), asked)
+    return HttpResponse(packed, content_type="application/octet-stream")
+
+
+@router.post("/takes/{take_id}/births/{quality}")
+def births(request: HttpRequest, take_id: int, quality: str, wanted: BirthsRequest) -> HttpResponse:
+    """Births of a frame by the layers of a scene that need not be kept, packed for the viewport."""
+    found = take_for(request, take_id)
+    asked = _asked(found, quality, wanted.scene, wanted.frame)
+    packed = judging.judged(found, (user_of(request).pk, wanted.session), asked, births_of_frame)
     return HttpResponse(packed, content_type="application/octet-stream")
 
 

@@ -21,12 +21,12 @@ _tickets_lock = threading.Lock()
 _process: list[Beside] = []
 
 
-def judged(take: Take, asker: Any, asked: Asked) -> bytes:
-    """A frame meshed with the settings asked for, packed for the viewport.
+def judged(take: Take, asker: Any, asked: Asked, action: Callable[[Asked], bytes] = look) -> bytes:
+    """A frame meshed with the settings asked for, or its births, packed for the viewport.
 
     Refused (409) if the same asker has asked for something newer of this take meanwhile, (422) if it cannot be made.
     """
-    where = (take.pk, asker)
+    where = (take.pk, asker, action)
     with _tickets_lock:
         _tickets[where] = mine = next(_numbers)
     with _turn:
@@ -34,7 +34,7 @@ def judged(take: Take, asker: Any, asked: Asked) -> bytes:
             if _tickets.get(where) != mine:
                 raise Refused(["A newer edit took its place."], 409)
         try:
-            return _in_process(look, asked)
+            return _in_process(action, asked)
         finally:
             with _tickets_lock:
                 if _tickets.get(where) == mine:

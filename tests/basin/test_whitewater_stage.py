@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,8 @@ from basin.stages.birthplaces import Frames, births_of, grid_of
 from basin.stages.contact import ColliderContact, air_of
 from basin.stages.deliver import deliver
 from basin.stages.files import SceneFiles
+from basin.stages.judge import Asked, JudgeFailure
+from basin.stages.preview import births
 from basin.stages.run import FrameDone, RunFailure, run
 from basin.stages.stage import Job, named, usual
 from basin.whitewater.life import FOAM, depth_at
@@ -445,3 +448,33 @@ class Leaving(Kept):
         self.assertTrue(found[0.1] <= found[0.5])
         every = self.held()["id"]
         self.assertEqual(found[0.5], set(every[among(every, 0.5)].tolist()))
+
+
+class Previewed(Kept):
+    """Births of one frame while ranges change."""
+
+    def told(self, *layers: dict[str, Any], frame: int = 8) -> dict[str, Any]:
+        """What the page is told of the births of a frame."""
+        asked = Asked(HERE, self.folder, splash(*layers).model_dump(mode="json"), "final", frame)
+        packed = births(asked)
+        found: dict[str, Any] = json.loads(packed[8 : 8 + int.from_bytes(packed[4:8], "little")])
+        return found
+
+    def test_some_thousands_of_each_layer_by_kinds(self) -> None:
+        found = self.told({"name": "a"}, {"name": "b"})
+        self.assertAlmostEqual(found["total"] / 16_000, 1.0, delta=0.05)
+        self.assertEqual(found["forms"], ["spray", "foam", "bubbles"])
+        self.assertEqual(sum(found["counts"]), found["total"])
+
+    def test_ranges_move_them(self) -> None:
+        """Where only the fastest give birth they lie elsewhere than where all do; where none does there are none."""
+        low = self.told({"energy_from": 0.001, "energy_to": 0.01, "trapped_from": 0.01, "trapped_to": 0.02})
+        high = self.told({"energy_from": 1.0, "energy_to": 1.5})
+        self.assertGreater(sum(low["span"]), sum(high["span"]))
+        self.assertEqual(self.told({"energy_from": 1e4, "energy_to": 2e4})["total"], 0)
+
+    def test_frames_that_are_not_there_are_told(self) -> None:
+        with self.assertRaisesRegex(JudgeFailure, "has no liquid yet"):
+            self.told({}, frame=99)
+        with self.assertRaises(JudgeFailure):
+            births(Asked(HERE, self.folder, {**splash().model_dump(mode="json"), "whitewater": 3}, "final", 8))

@@ -59,6 +59,10 @@ class Whitewater(PageCase):
         self.assertGreater(self.layers()[0]["trapped_to"], low)
         handle.press("ArrowRight")
         self.wait(lambda: self.layers()[0]["trapped_from"] > low, 15, "the arrow did nothing")
+        with page.expect_response(lambda reply: "/births/" in reply.url) as told:
+            page.get_by_label("Births of this frame").check()
+        self.assertEqual(told.value.status, 200)
+        page.get_by_label("Births of this frame").uncheck()
         page.get_by_role("button", name="by the shot").click()
         self.wait(lambda: self.layers()[0].get("trapped_from") is None, 15, "the range was not given back")
 

@@ -68,6 +68,7 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("delete", "/api/takes/{take}/stages/draft/liquid", None, 200, "editor"),
     ("get", "/api/takes/{take}/view/draft/liquid/1", None, 404, "viewer"),
     ("post", "/api/takes/{take}/judge/draft", {"scene": {}, "frame": 1}, 422, "viewer"),
+    ("post", "/api/takes/{take}/births/draft", {"scene": {}, "frame": 1}, 422, "viewer"),
     ("post", "/api/takes/{take}/freeze/draft", {"scene": {}, "frame": 1}, 422, "editor"),
     ("get", "/api/takes/{take}/frozen", None, 200, "viewer"),
     ("get", "/api/takes/{take}/frozen/a.ply", None, 404, "viewer"),

@@ -548,6 +548,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/births/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Births
+         * @description Births of a frame by the layers of a scene that need not be kept, packed for the viewport.
+         */
+        post: operations["studio_productions_api_births"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/freeze/{quality}": {
         parameters: {
             query?: never;
@@ -1683,6 +1703,20 @@ export interface components {
              * @default
              */
             by: string;
+            /**
+             * Session
+             * @default
+             */
+            session: string;
+        };
+        /** BirthsRequest */
+        BirthsRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
+            /** Frame */
+            frame: number;
             /**
              * Session
              * @default
@@ -2987,6 +3021,31 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["JudgeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    studio_productions_api_births: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BirthsRequest"];
             };
         };
         responses: {

@@ -7,8 +7,23 @@ import { withValue } from './schema'
 import type { SceneDocument } from './useTake'
 
 /** The range of what is shown in which a layer of whitewater is born, by two handles under the bars. */
-const props = defineProps<{ shown: Packed; by: string; scene: SceneDocument; edits: boolean }>()
-const emit = defineEmits<{ keep: [scene: SceneDocument]; range: [low: number, high: number] }>()
+const props = defineProps<{
+  shown: Packed
+  by: string
+  scene: SceneDocument
+  edits: boolean
+  /** whether births are seen in the place of the air */
+  seen: boolean
+  /** what is wrong with them */
+  problem: string
+}>()
+const emit = defineEmits<{
+  keep: [scene: SceneDocument]
+  range: [low: number, high: number]
+  see: [seen: boolean]
+  /** the scene as it would be now, while a handle moves too */
+  tried: [scene: SceneDocument]
+}>()
 
 const WIDTH = 228
 /** where an empty range begins and ends, of what this frame has: the run itself looks at the whole shot */
@@ -38,13 +53,17 @@ watch(
   { immediate: true },
 )
 
-function keep(values: Partial<Record<'low' | 'high', number | null>>) {
+function withRange(values: Partial<Record<'low' | 'high', number | null>>): SceneDocument {
   const path = ['whitewater', 'layers', layers.value.indexOf(layer.value)]
   let next = props.scene
   if ('low' in values) next = withValue(next, [...path, `${props.by}_from`], values.low ?? null)
   if ('high' in values) next = withValue(next, [...path, `${props.by}_to`], values.high ?? null)
-  emit('keep', next)
+  return next
 }
+const keep = (values: Partial<Record<'low' | 'high', number | null>>) => emit('keep', withRange(values))
+watch([moving, () => props.scene], () =>
+  emit('tried', moving.value ? withRange({ low: range.value.low, high: range.value.high }) : props.scene),
+)
 
 function value(event: PointerEvent, end: 'low' | 'high') {
   const box = (event.currentTarget as Element).closest('svg')!.getBoundingClientRect()
@@ -130,6 +149,15 @@ function nudge(event: KeyboardEvent, end: 'low' | 'high') {
         by the shot
       </button>
     </div>
+    <label title="Some thousands by chance, as the ranges are now; they do not live yet">
+      <input
+        type="checkbox"
+        :checked="seen"
+        @change="emit('see', ($event.target as HTMLInputElement).checked)"
+      />
+      Births of this frame
+    </label>
+    <p v-if="seen && problem" class="problem" role="alert">{{ problem }}</p>
   </div>
   <p v-else class="dim none">Put in a layer, on the right, to set where it is born.</p>
 </template>
@@ -162,6 +190,17 @@ svg {
 }
 .row button:disabled {
   color: var(--dim);
+}
+label {
+  display: flex;
+  gap: 5px;
+  align-items: center;
+  margin-top: 3px;
+  cursor: pointer;
+}
+.problem {
+  color: var(--coral);
+  margin: 2px 0 0;
 }
 .none {
   margin: 4px 0 2px;

@@ -18,6 +18,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ keep: [scene: SceneDocument]; problems: [problems: Said[]] }>()
 
+const MANY = 20
 const items = computed(() => (valueAt(props.scene, props.setting.path) ?? []) as SceneDocument[])
 const one = computed(() => {
   const words: Record<string, string> = { JoinedCache: 'cache', Where: 'limit' }
@@ -46,11 +47,11 @@ const rows = (i: number) =>
   settingsOfItem(props.setting.items, [...props.setting.path, i], items.value[i]).filter((s) =>
     counts(props.scene, s),
   )
-/** The same in groups; without a heading if there is one alone. */
+/** The same in groups that open and close, where there are many; else in one, without a heading. */
 const groups = (i: number) => {
   const found = new Map<string, Setting[]>()
   for (const s of rows(i)) found.set(s.group, [...(found.get(s.group) ?? []), s])
-  return found.size > 2 ? [...found] : [['', rows(i)] as [string, Setting[]]]
+  return rows(i).length > MANY ? [...found] : [['', rows(i)] as [string, Setting[]]]
 }
 const title = (item: SceneDocument) =>
   label(String(item.name ?? item.does ?? item.by ?? item.shape?.kind ?? one.value))

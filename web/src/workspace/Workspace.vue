@@ -33,6 +33,7 @@ import PlacingLayer from './PlacingLayer.vue'
 import ReferenceMovie from './ReferenceMovie.vue'
 import RehearsalBar from './RehearsalBar.vue'
 import { useBackdrop } from './useBackdrop'
+import { useBirths } from './useBirths'
 import { useDropping } from './useDropping'
 import { usePlacing } from './usePlacing'
 import { useRun } from './useRun'
@@ -84,6 +85,7 @@ const placing = usePlacing(id, view, {
 })
 const shown = useShown(id, view, { scene, quality, frame, playing, stages, report })
 const { mode, judge } = shown
+const births = useBirths(id, { scene, quality, frame, mode }, shown.births)
 const rehearsal = useRehearsal(
   id,
   scene,
@@ -424,6 +426,10 @@ onBeforeUnmount(() => {
             :by="shown.shown.value.by!"
             :scene="scene"
             :edits="!viewer"
+            :seen="births.seen.value"
+            :problem="births.problem.value"
+            @see="births.see"
+            @tried="births.tried"
             @keep="(s) => take.keep(s)"
             @range="(low, high) => port?.setRange(low, high)"
           />

@@ -1,7 +1,7 @@
 import { reactive, ref, shallowRef, watch, type Ref } from 'vue'
 
-import { csrf, problemsOf } from '../api/client'
-import { unpack, type Packed } from '../viewport/packed'
+import { useNewest } from '../api/useNewest'
+import type { Packed } from '../viewport/packed'
 import type { SceneDocument } from './useTake'
 
 const PAUSE = 150 // ms after the last change before a frame is meshed
@@ -27,7 +27,7 @@ export function useJudge(take: number, middle: () => number[]) {
   /** whether something changed since the frame shown was meshed */
   const behind = ref(false)
   let wanted: { scene: SceneDocument; quality: string; frame: number } | null = null
-  let running: AbortController | undefined
+  const newest = useNewest()
   let timer: ReturnType<typeof setTimeout> | undefined
   let where: number[] | null = null
 
@@ -50,39 +50,19 @@ export function useJudge(take: number, middle: () => number[]) {
   async function rebuild() {
     if (!wanted) return
     const { scene, quality, frame } = wanted
-    running?.abort()
-    const mine = (running = new AbortController())
     busy.value = true
     if (options.region) where ??= middle()
-    try {
-      const reply = await fetch(`/api/takes/${take}/judge/${quality}`, {
-        method: 'POST',
-        headers: { 'Content-Type': 'application/json', 'X-CSRFToken': csrf() },
-        body: JSON.stringify({
-          scene,
-          frame,
-          middle: options.region ? where : null,
-          reach: options.reach,
-          coarser: options.coarser,
-          by: options.by,
-          session,
-        }),
-        signal: mine.signal,
-      })
-      if (reply.ok) {
-        const got = unpack(await reply.arrayBuffer())
-        if (mine !== running) return
-        of = frame
-        packed.value = got
-        problem.value = ''
-        behind.value = false
-      } else if (reply.status !== 409) {
-        problem.value = problemsOf(await reply.json().catch(() => null))[0].says
-      }
-    } catch (error) {
-      if ((error as Error).name !== 'AbortError') problem.value = 'The server did not answer; try again.'
-    }
-    if (mine === running) busy.value = false
+    const { region, reach, coarser, by } = options
+    const asked = { scene, frame, middle: region ? where : null, reach, coarser, by, session }
+    const answer = await newest.ask(`/api/takes/${take}/judge/${quality}`, asked)
+    if (!answer) return
+    busy.value = false
+    if (answer.packed) {
+      of = frame
+      packed.value = answer.packed
+      problem.value = ''
+      behind.value = false
+    } else if (answer.problem) problem.value = answer.problem
   }
 
   watch(
@@ -101,7 +81,7 @@ export function useJudge(take: number, middle: () => number[]) {
 
   function end() {
     clearTimeout(timer)
-    running?.abort()
+    newest.end()
     wanted = null
     packed.value = null
     busy.value = false

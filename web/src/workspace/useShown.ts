@@ -99,6 +99,15 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     return frames.at(at.quality.value, name, frame, '')
   }
 
+  /** Births in the place of the air that they come of, over the surface if it is there; none shows the air again. */
+  async function births(packed: Packed | null) {
+    if (!packed) return show()
+    const over = at.stages.value.find((s) => s.over)?.over
+    const beneath = over ? await below(over, at.frame.value) : null
+    if (beneath) port()?.showMesh(beneath, false, true)
+    port()?.showPoints(packed, !!beneath)
+  }
+
   /** What is judged: the mesh, and the particles that it is made of beside it if wanted. */
   async function showJudged() {
     const packed = judge.packed.value
@@ -137,5 +146,5 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     void show()
   })
 
-  return { kinds, mode, by, colouring, shown, picture, older, absent, judge, judged, show, renew }
+  return { births, kinds, mode, by, colouring, shown, picture, older, absent, judge, judged, show, renew }
 }
