@@ -81,7 +81,7 @@ def _lived(**names: object) -> Callable[[], AbstractContextManager]:
     return exchanged("whitewater.life", "_live", with_names(life._live, **names))
 
 
-def _alike(newborn: life.Whitewater, number: int) -> life.Whitewater:
+def _alike(newborn: life.Whitewater) -> life.Whitewater:
     return replace(newborn, patience=np.ones(len(newborn), np.float32))
 
 

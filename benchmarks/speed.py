@@ -37,9 +37,8 @@ from basin.liquid.step import Liquid
 from basin.liquid.viscosity import Viscous
 from basin.liquid.world import Tally
 from basin.scene import parse_scene
-from basin.stages.air_stage import frame_potentials
+from basin.stages.air_stage import frame_potentials, grid_of
 from basin.stages.assembly import liquid_world
-from basin.stages.birthplaces import grid_of
 from basin.stages.files import SceneFiles
 from basin.stages.liquid_stage import frame_arrays
 from basin.surface.cloud import Cloud, Reach
@@ -626,7 +625,7 @@ def whites(run: Liquid, bandwidth: float) -> list[str]:
 
         def once() -> None:
             life.state = state
-            life.frame(around, none, 1)
+            life.frame(around, none)
 
         return best_of(once, 3) / count * 1e9
 

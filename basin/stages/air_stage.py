@@ -31,6 +31,12 @@ declare(
 )
 
 
+def grid_of(data: Mapping[str, np.ndarray], slower: float) -> Grid:
+    """The grid of a liquid frame, in the liquid's own seconds, of which a shot second has `slower`."""
+    fields = (data[f"tile_{name}"] for name in ("phi", *"uvw"))
+    return Grid.of(data["grid_low"], float(data["grid_voxel"]), data["tile"], *fields, slower=slower)
+
+
 def frame_potentials(data: Mapping[str, np.ndarray], slower: float) -> dict[str, np.ndarray]:
     """Potentials of a liquid frame's particles, float16, in its order.
 
@@ -38,10 +44,8 @@ def frame_potentials(data: Mapping[str, np.ndarray], slower: float) -> dict[str,
     ----------
     slower : liquid seconds in a shot second, by which what the frame holds is too fast
     """
-    fields = (data[f"tile_{name}"] for name in ("phi", *"uvw"))
-    grid = Grid.of(data["grid_low"], float(data["grid_voxel"]), data["tile"], *fields, slower=slower)
     velocity = data["velocity"] / np.float32(slower)
-    found, _, _ = potentials(data["position"], velocity, float(data["particle_spacing"]), grid)
+    found, _, _ = potentials(data["position"], velocity, float(data["particle_spacing"]), grid_of(data, slower))
     return {name: np.minimum(value, MOST).astype(np.float16) for name, value in found.items()}
 
 

@@ -15,6 +15,7 @@ from basin.geometry.shapes import MeshShape
 from basin.randomness import uniform
 from basin.scene import Force
 from basin.scene.model import Span
+from basin.stages.air_stage import LIQUID, grid_of
 from basin.stages.assembly import distance_of
 from basin.stages.contact import ColliderContact
 from basin.stages.files import element_mesh
@@ -25,19 +26,13 @@ from basin.whitewater.life import Whitewater, depth_at, flow_of
 from basin.whitewater.potentials import NAMES, chosen
 from basin.whitewater.settings import FROM, LEAST_TO, Layer
 
-LIQUID, AIR = "liquid", "air"
+AIR = "air"
 PARTS = ("trapped", "crest", "vorticity")
 PLACES = 8192  # of an element, among which births of a frame are spread
 AT_CROSSING = 1.5  # voxels about the liquid's surface
 OFF = 0.3  # voxels off an element's surface
 OF_ELEMENT = 4  # as a source, after the potentials and bursts: see `Whitewater.source`
 UNIT_SPEED = 1.0  # m/s through the surface that count as one
-
-
-def grid_of(data: Mapping[str, np.ndarray], slower: float) -> Grid:
-    """The grid of a liquid frame, in the liquid's own seconds, of which a shot second has `slower`."""
-    fields = (data[f"tile_{name}"] for name in ("phi", *"uvw"))
-    return Grid.of(data["grid_low"], float(data["grid_voxel"]), data["tile"], *fields, slower=slower)
 
 
 class Frames:

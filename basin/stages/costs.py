@@ -48,6 +48,7 @@ SECONDS_PER_POURED = 11e-6  # more of streams, whose films and drops are looked 
 SECONDS_A_LOOK = 0.02  # for air, in a frame
 SECONDS_PER_LOOKED = 0.6e-6  # particle
 LOOKING_PER_PARTICLE, LOOKED_BYTES = 260, 8
+# reckoned from what is kept and copied, not measured by `benchmarks.memory` yet
 WHITE_MEMORY, WHITE_BYTES, WHITE_STATE = 320, 47, 74  # of a particle of whitewater
 READING_PER_PARTICLE = 90  # of the liquid, two frames of which are held
 SECONDS_PER_READ, SECONDS_PER_WHITE = 0.4e-6, 0.6e-6  # particle of the liquid, and of whitewater, and frame

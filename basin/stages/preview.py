@@ -6,15 +6,16 @@ import numpy as np
 
 from basin.cache import Cache, DamagedFrame
 from basin.scene import SceneError, parse_scene
-from basin.stages.birthplaces import AIR, LIQUID, Frames, births_of
+from basin.stages.air_stage import LIQUID
+from basin.stages.birthplaces import AIR, Frames, births_of
 from basin.stages.files import SceneFiles
 from basin.stages.judge import Asked, JudgeFailure
 from basin.stages.stage import Job
 from basin.stages.view import pack_points
+from basin.stages.whitewater_stage import DRAWN
 from basin.whitewater.life import Whitewater
 
 SEEN = 8000  # births of each layer that are shown, if the frame is ready for any
-DRAWN = 0.35  # of the liquid's spacing
 
 
 def births(asked: Asked) -> bytes:

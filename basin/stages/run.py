@@ -142,6 +142,8 @@ def _in_sequence(stage: Stage, job: Job, frames: range, stop: Callable[[], bool]
     for name in stage.reads:
         states = states_by_keys(job.store(name), all_keys(job)[name])
         lacking = [frame for frame in range(sound + 1, frames.stop) if states[frame] != "current"]
+        if lacking[:1] == [sound + 1]:
+            raise RunFailure(f"frame {sound + 1} of the {name} is missing or out of date; make it first")
         if lacking:
             frames = range(frames.start, lacking[0])
     walk, at = _resumed(stage, job, keys, sound)

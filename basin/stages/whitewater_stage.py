@@ -14,7 +14,8 @@ from basin.scene import Scene
 from basin.scene.model import Source
 from basin.settings import value_at
 from basin.stages import samples
-from basin.stages.birthplaces import AIR, LIQUID, Frames, births_of
+from basin.stages.air_stage import LIQUID
+from basin.stages.birthplaces import AIR, Frames, births_of
 from basin.stages.contact import air_of
 from basin.stages.costs import whitewater_cost
 from basin.stages.keys import digest
@@ -138,7 +139,7 @@ class WhitewaterWalk(Walk):
             inside = newborn.kind != KINDS.index("spray")
             volume = 4.0 / 3.0 * np.pi * newborn.radius[inside].astype(float) ** 3
             air += np.bincount(newborn.layer[inside], volume, len(rates))
-            if pilot.frame(self._around(frame), newborn, frame, stop) is None:
+            if pilot.frame(self._around(frame), newborn, stop) is None:
                 return None
             fullest = np.maximum(fullest, np.bincount(pilot.state.layer, minlength=len(rates)))
         found = np.array(rates)
@@ -162,7 +163,7 @@ class WhitewaterWalk(Walk):
             if self.rates is None:
                 return None
             newborn = self._newborn(frame, self.rates)
-            done = self.life.frame(self._around(frame), newborn, frame, stop)
+            done = self.life.frame(self._around(frame), newborn, stop)
             if done is None:
                 return None
             told = done

@@ -21,6 +21,7 @@ MOST_OF_ONE = 2**20  # births of a liquid particle in a frame
 SKIN = 0.5  # voxels above the surface up to which what is born lies on it
 LEAST_RADIUS = 2e-5  # m, of drops: smaller ones hang in the air as mist
 CREST = NAMES.index("crest")
+APART = 50_021  # from the epoch of places: what is born must not go by where and when it is
 Depth = Callable[[np.ndarray], np.ndarray]
 
 
@@ -122,7 +123,7 @@ def whitewater(
     parts : (k, n), readiness of all of the liquid's particles; sources : (k,), which source each part is
     depth : voxels that places (n, 3) lie under the surface
     """
-    chance = uniform(found.identity, epoch, 6).astype(float)
+    chance = uniform(found.identity, epoch + APART, 5).astype(float)
     share = parts[:, found.parent]
     which = (np.cumsum(share, axis=0) < chance[:, 0] * share.sum(axis=0)).sum(axis=0)
     source = np.asarray(sources, np.uint8)[np.minimum(which, len(sources) - 1)]
@@ -166,11 +167,7 @@ def rate_for_all(ready: Sequence[float], seconds: float, asked: float) -> float:
     ValueError
         If nothing in the shot is ready.
     """
-    return asked / (_some(ready) * seconds)
-
-
-def _some(ready: Sequence[float]) -> float:
     total = float(np.sum(ready))
     if total <= 0:
         raise ValueError("nothing in this shot is within the ranges, so no amount can be reached; widen them")
-    return total
+    return asked / (total * seconds)

@@ -311,7 +311,7 @@ class Life:
     """
 
     def __init__(self, layers: Sequence[Layer], fluids: Fluids, state: Whitewater | None = None, next_id: int = 0):
-        self.layers, self.fluids = layers, fluids
+        self.layers = layers
         self.state, self.next_id = state or Whitewater(), next_id
         self._drops, self._bubbles = grips(False, fluids), grips(True, fluids)
         self._lighter = (fluids.density - AIR_DENSITY) / (AIR_DENSITY + 0.5 * fluids.density)
@@ -326,18 +326,17 @@ class Life:
         return self._sized(self.state)[1] * self.state.patience
 
     def frame(
-        self, around: Around, newborn: Whitewater, number: int, stop: Callable[[], bool] = lambda: False
+        self, around: Around, newborn: Whitewater, stop: Callable[[], bool] = lambda: False
     ) -> dict[str, int] | None:
         """Live through a frame in which some are born; how many were born, popped, landed and left; None if stopped.
 
         Parameters
         ----------
         newborn : without ids, which they get here
-        number : of the frame, for chance
         """
         newborn = replace(newborn, id=self._ids(len(newborn)))
         own = self.state
-        state = replace(own, begins=np.zeros(len(own), np.float32)).joined(self._sound(newborn, number))
+        state = replace(own, begins=np.zeros(len(own), np.float32)).joined(self._sound(newborn))
         state = Whitewater(*(np.ascontiguousarray(value) for value in state.arrays().values()))
         between = Between(around.before, around.after)
         count = self._substeps(around, state)
@@ -381,7 +380,7 @@ class Life:
         return np.arange(first, first + count, dtype=np.int64)
 
     @staticmethod
-    def _sound(newborn: Whitewater, number: int) -> Whitewater:
+    def _sound(newborn: Whitewater) -> Whitewater:
         """With patience by chance, which falls off exponentially."""
         share = uniform(newborn.id, CHANCES["patience"], 1)[:, 0].astype(float)
         return replace(newborn, patience=(-np.log1p(-share)).astype(np.float32))
@@ -481,7 +480,7 @@ class Life:
         count = np.floor(mean + uniform(burst.id, CHANCES["burst"], 1)[:, 0]).astype(np.int64)
         row = np.repeat(np.arange(len(burst)), count)
         drop = burst.only(row)
-        drop = self._sound(replace(drop, id=self._ids(len(row))), 0)
+        drop = self._sound(replace(drop, id=self._ids(len(row))))
         chance = uniform(drop.id, CHANCES["thrown"], 3).astype(float)
         pull = float(np.linalg.norm(around.gravity))
         up = -around.gravity / pull if pull > 0 else np.array([0.0, 1.0, 0.0])

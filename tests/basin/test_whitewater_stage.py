@@ -18,8 +18,9 @@ from basin.cache import Cache
 from basin.randomness import among
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import samples
+from basin.stages.air_stage import grid_of
 from basin.stages.assembly import check_scene
-from basin.stages.birthplaces import Frames, births_of, grid_of
+from basin.stages.birthplaces import Frames, births_of
 from basin.stages.contact import ColliderContact, air_of
 from basin.stages.deliver import deliver
 from basin.stages.files import SceneFiles
@@ -108,6 +109,10 @@ class Amounts(Kept):
             with self.assertRaisesRegex(RunFailure, said):
                 self.made(splash(layer))
 
+    def test_without_any_liquid_it_is_said_what_to_make(self) -> None:
+        with tempfile.TemporaryDirectory() as folder, self.assertRaisesRegex(RunFailure, "frame 1 of the liquid is"):
+            list(run(splash({}), HERE, Cache(Path(folder)), stages=("whitewater",)))
+
     def test_without_the_whole_liquid_an_amount_is_refused_and_a_rate_is_not(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             cache = Cache(Path(folder))
@@ -183,11 +188,24 @@ class Among(Kept):
             self.assertTrue(all(known[i] == now[i] for i in now if i in known))
             known |= now
 
-    def test_time_scale(self) -> None:
-        """Velocities and lives in shot seconds: the same splash in half the time is as fast on screen as it is."""
-        data = self.cache().stage("liquid").frame(12)
-        fast, slow = grid_of(data, 1.0), grid_of(data, 2.0)
-        np.testing.assert_allclose(fast.velocity[1], 2 * slow.velocity[1], rtol=1e-6)
+    def test_slow_motion_is_the_same_slower(self) -> None:
+        """Half as fast, in frames that last as long for the liquid: the same counts and places, velocities half, ages
+        twice as much (a change of the unit of time)."""
+        layer = {"particles": 4000, "bursts": 1.0}
+        self.made(splash(layer))
+        with tempfile.TemporaryDirectory() as folder:
+            slow = Cache(Path(folder))
+            time = {"last": FRAMES, "fps": 12, "time_scale": 0.5}
+            list(run(splash(layer, time=time), HERE, slow, stages=("liquid", "air", "whitewater")))
+            for frame in (8, 14, FRAMES):
+                fast = self.cache().stage("whitewater").frame(frame)
+                found = slow.stage("whitewater").frame(frame)
+                self.assertGreater(len(fast["id"]), 500)
+                for name in ("id", "kind", "source"):
+                    np.testing.assert_array_equal(found[name], fast[name])
+                np.testing.assert_allclose(found["position"], fast["position"], atol=1e-5)
+                np.testing.assert_allclose(found["velocity"], 0.5 * fast["velocity"], atol=1e-3)
+                np.testing.assert_allclose(found["age"], 2 * fast["age"], rtol=1e-5, atol=1e-6)
 
     def test_still_water_has_none(self) -> None:
         scene = {**samples.block_into_pool(), "time": {"last": 6}}

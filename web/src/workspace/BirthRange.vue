@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 
 import type { Packed } from '../viewport/packed'
 import NumberField from './NumberField.vue'
+import { EMPTY } from './useBirths'
 import { withValue } from './schema'
 import type { SceneDocument } from './useTake'
 
@@ -26,8 +27,6 @@ const emit = defineEmits<{
 }>()
 
 const WIDTH = 228
-/** where an empty range begins and ends, of what this frame has: the run itself looks at the whole shot */
-const EMPTY: Record<string, number> = { trapped: 0.4, crest: 0.4, vorticity: 0.5, energy: 0.1 }
 const layers = computed(() => (props.scene.whitewater?.layers ?? []) as SceneDocument[])
 const chosen = ref(0)
 const layer = computed(() => layers.value[Math.min(chosen.value, layers.value.length - 1)])

@@ -94,23 +94,13 @@ const title = (item: SceneDocument) =>
         <template v-for="s in list" :key="s.path.join('.')">
           <ItemList
             v-if="s.kind === 'list'"
-            :setting="s"
-            :scene="scene"
-            :take="take"
-            :frame="frame"
-            :others="others"
-            :caches="caches"
+            v-bind="{ ...props, setting: s }"
             @keep="(next) => emit('keep', next)"
             @problems="(p) => emit('problems', p)"
           />
           <SettingRow
             v-else
-            :setting="s"
-            :scene="scene"
-            :take="take"
-            :frame="frame"
-            :others="others"
-            :caches="caches"
+            v-bind="{ ...props, setting: s }"
             @keep="(next) => emit('keep', next)"
             @problems="(p) => emit('problems', p)"
           />

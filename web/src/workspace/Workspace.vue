@@ -33,7 +33,7 @@ import PlacingLayer from './PlacingLayer.vue'
 import ReferenceMovie from './ReferenceMovie.vue'
 import RehearsalBar from './RehearsalBar.vue'
 import { useBackdrop } from './useBackdrop'
-import { useBirths } from './useBirths'
+import { EMPTY, useBirths } from './useBirths'
 import { useDropping } from './useDropping'
 import { usePlacing } from './usePlacing'
 import { useRun } from './useRun'
@@ -48,8 +48,6 @@ import ViewMenu from './ViewMenu.vue'
 import ViewPanes from './ViewPanes.vue'
 import ViewportChips from './ViewportChips.vue'
 
-/** attributes in whose ranges layers of whitewater are born */
-const BIRTHS = ['trapped', 'crest', 'vorticity', 'energy']
 const id = Number(useRoute().params.id)
 const { stages, ready: stagesThere } = useStages()
 const readiness = useReadiness()
@@ -420,7 +418,7 @@ onBeforeUnmount(() => {
             @look="(look) => (shown.kinds.value = look)"
           />
           <BirthRange
-            v-if="BIRTHS.includes(shown.shown.value.by ?? '')"
+            v-if="(shown.shown.value.by ?? '') in EMPTY"
             :key="shown.shown.value.by"
             :shown="shown.shown.value"
             :by="shown.shown.value.by!"

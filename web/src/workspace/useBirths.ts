@@ -4,6 +4,8 @@ import { useNewest } from '../api/useNewest'
 import type { Packed } from '../viewport/packed'
 import type { SceneDocument } from './useTake'
 
+/** Where a range that is left empty begins, of its end, by what layers are born of (`FROM` of the settings). */
+export const EMPTY: Record<string, number> = { trapped: 0.4, crest: 0.4, vorticity: 0.5, energy: 0.1 }
 const PAUSE = 60 // ms after the last change
 
 /** Births of the frame at the playhead, again and again while ranges change. */
