@@ -17,7 +17,8 @@ from basin.scene.liquids import LIQUIDS
 from basin.scene.liquids import Name as LiquidName
 from basin.settings import LEAST, Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
-from basin.whitewater.settings import WhitewaterSettings
+from basin.whitewater.mist_settings import MistSettings
+from basin.whitewater.settings import ONE_KIND, WhitewaterSettings, but_layer, of_kinds, of_layer
 
 T = TypeVar("T")
 OWN = {"liquid": ["own numbers"]}
@@ -396,6 +397,10 @@ class Drain(Span):
     )
 
 
+_ON_WHITEWATER: dict[str, list[str]] = {"acts_on": ["liquid and whitewater", "whitewater"]}
+_AS_POINTS: dict[str, list[str]] = {"format": ["ply", "obj", "glb", "usd", "abc"], "whitewater": ["true"]}
+
+
 class Force(Span):
     """What pushes liquid, everywhere or in a zone with a soft edge."""
 
@@ -411,6 +416,15 @@ class Force(Span):
         label="Soft edge",
         meaning="Way into the zone over which it comes up from nothing.",
     )
+    acts_on: Literal["liquid and whitewater", "liquid", "whitewater"] = setting(
+        "liquid and whitewater",
+        group="Acts on",
+        label="What",
+        meaning="What it pushes. Wind carries spray along and foam by a share of its speed; bubbles it leaves.",
+    )
+    kinds: ONE_KIND = of_kinds(_ON_WHITEWATER, "Acts on", "Which of the whitewater it pushes.")
+    layer: str = of_layer(_ON_WHITEWATER, "Acts on")
+    but_layer: bool = but_layer(_ON_WHITEWATER, "Acts on")
 
 
 class Collider(Span):
@@ -586,15 +600,55 @@ class Delivery(Part):
         group="What leaves",
         meaning="Foam, spray and bubbles as points with their kinds, radii, ages and lives.",
     )
+    kinds: ONE_KIND = of_kinds(_AS_POINTS, "What leaves", "Which of the whitewater leaves.")
+    layer: str = of_layer(_AS_POINTS, "What leaves")
+    but_layer: bool = but_layer(_AS_POINTS, "What leaves")
     share: float = setting(
         1.0,
-        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        when=_AS_POINTS,
         group="What leaves",
         gt=0,
         le=1,
         slider=(0.01, 1),
         label="Share of the whitewater",
         meaning="How much of it leaves, by its ids: the same of it in all frames, and all of it in the cache.",
+    )
+    denser: float | None = setting(
+        None,
+        unit="mm",
+        when=_AS_POINTS,
+        group="What leaves",
+        gt=0,
+        slider=(0.5, 50),
+        scale="log",
+        label="Denser, to a spacing",
+        cost="Half of it: up to eight times the points.",
+        meaning="New points are put between those of a kind and layer until they lie so far apart: about the volume "
+        "over its third power, of foam the area over its square. Empty is none.",
+    )
+    reach: float = setting(
+        20.0,
+        unit="mm",
+        when=_AS_POINTS,
+        group="What leaves",
+        gt=0,
+        slider=(1, 200),
+        scale="log",
+        label="Between points up to",
+        meaning="Points that are farther from each other have none put between them.",
+    )
+    order: Literal["thinned first", "denser first"] = setting(
+        "thinned first",
+        when=_AS_POINTS,
+        group="What leaves",
+        meaning="Whether the share is taken before others are put between, or of all of them.",
+    )
+    mist: bool = setting(
+        False,
+        when={"format": ["vdb"]},
+        group="What leaves",
+        label="Mist",
+        meaning="The mist's density and the air's velocity, in the place of the liquid's grid.",
     )
     elements: bool = setting(
         False,
@@ -660,7 +714,7 @@ class Delivery(Part):
     def parts(self) -> list[str]:
         """What leaves, by name."""
         if self.format in ("vdb", "exr"):
-            return ["grids" if self.format == "vdb" else "heights"]
+            return ["mist" if self.mist else "grids"] if self.format == "vdb" else ["heights"]
         return [name for name in ("surface", "liquid", "whitewater", "elements") if getattr(self, name)]
 
     def single(self) -> bool:
@@ -678,6 +732,7 @@ class Scene(Part):
     liquid: LiquidSettings = Field(default_factory=LiquidSettings)
     surface: SurfaceSettings = Field(default_factory=SurfaceSettings)
     whitewater: WhitewaterSettings = Field(default_factory=WhitewaterSettings)
+    mist: MistSettings = Field(default_factory=MistSettings)
     quality: Quality = Field(default_factory=Quality)
     camera: View = Field(default_factory=View)
     views: list[NamedView] = Field(default_factory=list, max_length=MOST_VIEWS, description="Views kept by name.")

@@ -37,7 +37,7 @@ from basin.scene import Advice, Collider, Drain, Fill, Force, Inflow, Remedy, Sc
 from basin.scene.model import AnyElement, Domain, Source, Span
 from basin.settings import Curve, value_at
 from basin.stages.carrying import carried_by, given_by
-from basin.stages.files import SceneFiles, Shaped, element_mesh
+from basin.stages.files import SceneFiles, Shaped, element_mesh, picture_of
 
 MOST_TRIANGLES = 40  # of a thin wall on the side of a voxel, from where on that is said
 OUT_OF_PROPORTION = 50.0  # times the domain's longest edge
@@ -331,8 +331,14 @@ def _check_surface(found: Checked, scene: Scene, files: SceneFiles) -> None:
 
 
 def _check_whitewater(found: Checked, scene: Scene, files: SceneFiles) -> None:
-    """What is wrong with the elements that layers of whitewater are born of."""
+    """What is wrong with the elements that layers of whitewater are born of, and where layers are named."""
     by_name = {element.name: element for element in scene.elements}
+    layers = {"", *(layer.name for layer in scene.whitewater.layers)}
+    naming = [(f"elements[{n}].layer", e.layer) for n, e in enumerate(scene.elements) if isinstance(e, Force)]
+    naming += [(f"deliveries[{n}].layer", d.layer) for n, d in enumerate(scene.deliveries) if d.whitewater]
+    for where, name in naming:
+        if name not in layers:
+            found.problems.append(Advice(f"there is no layer {name!r} of whitewater; choose another one", where))
     for index, layer in enumerate(scene.whitewater.layers):
         if layer.born_of != "element":
             continue
@@ -344,6 +350,11 @@ def _check_whitewater(found: Checked, scene: Scene, files: SceneFiles) -> None:
         if isinstance(element, Force):
             found.problems.append(Advice(f"{element.name!r} is a force and has no shape; choose another one", where))
             continue
+        if layer.picture:
+            try:
+                files.pictures(picture_of(layer))
+            except UnusableFile as error:
+                found.problems.append(Advice(str(error), f"whitewater.layers[{index}].picture"))
         if layer.where != "inside":
             continue
         try:
@@ -593,7 +604,10 @@ def liquid_world(scene: Scene, files: SceneFiles, quality: str) -> LiquidWorld:
         fills=fills,
         inflows=inflows,
         drains=drains,
-        forces=[*_calm(scene), *(f for e in scene.of_kind(Force) for f in forces_of(e, scene))],
+        forces=[
+            *_calm(scene),
+            *(f for e in scene.of_kind(Force) if e.acts_on != "whitewater" for f in forces_of(e, scene)),
+        ],
         discard=scene.domain.discard / dx,
         gravity=value_at(settings.gravity, 0.0),
         gravity_keys=settings.gravity if isinstance(settings.gravity, Curve) else None,

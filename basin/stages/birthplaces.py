@@ -12,18 +12,21 @@ from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance
 from basin.geometry.mesh import TriangleMesh
 from basin.geometry.shapes import MeshShape
+from basin.liquid.paint import GREY, seen_through
 from basin.randomness import uniform
 from basin.scene import Force
 from basin.scene.model import Span
+from basin.settings import value_at
 from basin.stages.air_stage import LIQUID, grid_of
 from basin.stages.assembly import distance_of
-from basin.stages.contact import ColliderContact
-from basin.stages.files import element_mesh
+from basin.stages.contact import ColliderContact, fluids_of
+from basin.stages.files import element_mesh, picture_of
 from basin.stages.stage import Job
 from basin.whitewater.births import Newborn, Wanted, born, readiness, whitewater
 from basin.whitewater.fields import Grid
-from basin.whitewater.life import Whitewater, depth_at, flow_of
+from basin.whitewater.life import OF_IMPACT, REBOUNDS, Whitewater, depth_at, flow_of, upwards
 from basin.whitewater.potentials import NAMES, chosen
+from basin.whitewater.rain import rain, splashing
 from basin.whitewater.settings import FROM, LEAST_TO, Layer
 
 AIR = "air"
@@ -32,6 +35,7 @@ PLACES = 8192  # of an element, among which births of a frame are spread
 AT_CROSSING = 1.5  # voxels about the liquid's surface
 OFF = 0.3  # voxels off an element's surface
 OF_ELEMENT = 4  # as a source, after the potentials and bursts: see `Whitewater.source`
+LOOKS = 48  # for solids, on the way of a drop of rain
 UNIT_SPEED = 1.0  # m/s through the surface that count as one
 
 
@@ -43,6 +47,7 @@ class Frames:
         self.liquid, self.air = job.store(LIQUID), job.store(AIR)
         self.slower = job.scene.time.time_scale
         self.seconds = self.slower / job.scene.time.fps  # liquid seconds of a frame
+        self.fluids = fluids_of(job.scene)
         self.contact = ColliderContact(job.scene, job.files, job.quality)
         self._grids: dict[int, Grid] = {}
 
@@ -76,9 +81,11 @@ class Births(ABC):
     def _epoch(self, frame: int) -> int:
         return frame + 100_003 * (self.number + 1) + 1_000_003 * self.layer.seed
 
-    def _made(self, found: Newborn, parts: np.ndarray, sources: list[int], frame: int) -> Whitewater:
-        grid = self.frames.grid(frame)
-        made = whitewater(found, parts, sources, self.layer, self._epoch(frame), lambda at: depth_at(grid, at))
+    def _made(
+        self, found: Newborn, parts: np.ndarray, sources: list[int], frame: int, flies: np.ndarray | None = None
+    ) -> Whitewater:
+        grid, epoch = self.frames.grid(frame), self._epoch(frame)
+        made = whitewater(found, parts, sources, self.layer, epoch, lambda at: depth_at(grid, at), flies)
         return replace(made, layer=np.full(len(made), self.number, np.uint8))
 
     def _limited(self, frame: int, data: Mapping[str, np.ndarray]) -> np.ndarray:
@@ -146,6 +153,72 @@ class OfAir(Births):
         return self._made(found, parts[:, some], [NAMES.index(name) for name in self.wanted], frame)
 
 
+class OfRain(Births):
+    """Births where drops of rain fall onto the liquid and splash."""
+
+    def _impacts(self, frame: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Places (n, 3) where drops splash, their speeds (n,), m/s, and how many there are of each in a second."""
+        scene, grid = self.frames.scene, self.frames.grid(frame)
+        low, size = np.array(scene.domain.low), np.array(scene.domain.size)
+        chance = uniform(np.arange(PLACES), self._epoch(frame), 4).astype(float)
+        falling = rain(self.layer.rain, self.frames.fluids)
+        drop, speed = falling.drops(chance[:, 2])
+        place = low + chance[:, [0, 3, 1]] * size
+        place[:, 1] = low[1] + size[1]
+        height, open_sky = self._below(frame, place)
+        hits = open_sky & splashing(speed, drop, self.frames.fluids)
+        each = falling.flux * size[0] * size[2] / PLACES
+        place[:, 1] = height
+        place, speed = place[hits], speed[hits]
+        seen = {"position": place, "velocity": flow_of(grid, place) * self.frames.slower}
+        return place, speed, each * self._limited(frame, seen)
+
+    def _below(self, frame: int, above: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Heights (n,) at which what falls from places meets the liquid, and whether it meets it, and nothing else
+        before."""
+        grid, time = self.frames.grid(frame), self.frames.scene.time.shot_time(frame)
+        step, at = 0.5 * grid.voxel, above.copy()
+        met, left = np.zeros(len(at), bool), np.arange(len(at))
+        for _ in range(int(np.ceil(self.frames.scene.domain.size[1] / step))):
+            deep = depth_at(grid, at[left])
+            wet = left[deep > 0]
+            at[wet, 1] += deep[deep > 0] * grid.voxel
+            met[wet] = True
+            left = left[deep <= 0]
+            if not len(left):
+                break
+            at[left, 1] -= step
+        free = met.copy()
+        down, share = above.copy(), np.flatnonzero(met)
+        for _ in range(LOOKS):  # as far each time as any solid is away
+            away = self.frames.contact.distance(down[share], time)
+            free[share[away <= 0]] = False
+            down[share, 1] -= np.maximum(away, 0.25 * grid.voxel)
+            share = share[(away > 0) & (down[share, 1] > at[share, 1])]
+            if not len(share):
+                break
+        return at[:, 1], free
+
+    def ready(self, frame: int) -> float:
+        """Of all drops that splash: of a second."""
+        return float(self._impacts(frame)[2].sum())
+
+    def born(self, frame: int, rate: float) -> Whitewater:
+        """Drops that impacts throw, and foam that they leave."""
+        place, speed, ready = self._impacts(frame)
+        seconds, identity = self.frames.seconds, np.arange(len(place)) + PLACES * frame
+        spread = np.full(len(place), 0.25 * self.frames.grid(frame).voxel)
+        expected = rate * seconds * ready
+        found = born(expected, place, np.zeros_like(place), spread, identity, self._epoch(frame), seconds)
+        chance = uniform(found.identity, self._epoch(frame), 9).astype(float)
+        flies = chance[:, 5] >= self.layer.under
+        fast = flies * REBOUNDS * speed[found.parent] * (0.3 + 0.7 * chance[:, 6])
+        pull = value_at(self.frames.scene.liquid.gravity, self.frames.scene.time.shot_time(frame))
+        way = upwards(np.asarray(pull), chance[:, 7:] - 0.5)
+        found = replace(found, velocity=flow_of(self.frames.grid(frame), found.position) + fast[:, None] * way)
+        return self._made(found, np.ones((1, len(place))), [OF_IMPACT], frame, flies)
+
+
 class OfElement(Births):
     """Births in an element, on its surface, or where that goes through the liquid's."""
 
@@ -175,9 +248,19 @@ class OfElement(Births):
         if self.layer.where == "crossing":
             near = np.abs(depth_at(self.frames.grid(frame), place)) < AT_CROSSING
             ready *= near * np.linalg.norm(own - flow, axis=1) / UNIT_SPEED
+        if self.layer.picture:
+            ready *= self._bright(place, time)
         velocity = flow if self.layer.where == "inside" else own
         seen = {"position": place, "velocity": velocity * self.frames.slower}
         return place, velocity, ready * self._limited(frame, seen)
+
+    def _bright(self, place: np.ndarray, time: float) -> np.ndarray:
+        """How bright (n,) the layer's image is at places."""
+        scene, layer = self.frames.scene, self.layer
+        image = self.frames.job.files.pictures(picture_of(layer)).at_frame(scene.time.first + time * scene.time.fps)
+        inverse = np.linalg.inv(scene.placement(self.element).matrix(time))
+        own = place @ inverse[:3, :3].T + inverse[:3, 3]
+        return np.clip(seen_through(image, own, layer.picture_along, layer.picture_width) @ GREY, 0.0, 1.0)
 
     def _mesh(self, time: float) -> TriangleMesh:
         shape = getattr(self.element, "shape", None)
@@ -228,4 +311,6 @@ def on_surface(mesh: TriangleMesh, chance: np.ndarray, off: float) -> np.ndarray
 
 def births_of(frames: Frames, layer: Layer, number: int) -> Births:
     """What gives birth to a layer."""
+    if layer.born_of == "rain":
+        return OfRain(frames, layer, number)
     return OfElement(frames, layer, number) if layer.born_of == "element" else OfAir(frames, layer, number)

@@ -10,9 +10,12 @@ from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance
 from basin.liquid import forces
 from basin.scene import Collider, Force, Scene
+from basin.scene.model import Source
+from basin.settings import value_at
 from basin.stages.assembly import distance_of, forces_of
 from basin.stages.files import SceneFiles
-from basin.whitewater.life import Air
+from basin.whitewater.laws import Fluids
+from basin.whitewater.life import Air, Whitewater, named
 
 CLEAR = 1e-3  # voxels that they keep from a solid
 LOOKS = 16  # along a way that may have passed through a solid
@@ -169,17 +172,37 @@ class FrameContact:
         return np.clip(1.0 - np.maximum(away, 0.0) / reach, 0.0, 1.0)
 
 
+def fluids_of(scene: Scene) -> Fluids:
+    """The liquid that whitewater is of: of several, the first one's density."""
+    made = [source.made_of(scene.liquid.density) for source in scene.of_kind(Source)]
+    density = made[0].density if made else scene.liquid.density
+    gravity = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
+    viscosity = max(min((one.viscosity for one in made), default=0.0), Fluids.viscosity)
+    tension = max((one.surface_tension for one in made), default=0.0) or Fluids.tension
+    return Fluids(density, viscosity, tension, gravity)
+
+
 def air_of(scene: Scene, begin: float, end: float) -> Air | None:
     """What flies feels of a scene's forces over a frame between two shot seconds; None where there are none."""
-    acting = [one for element in scene.of_kind(Force) for one in forces_of(element, scene)]
-    if not acting:
+    by_whom: dict[tuple[str, str, bool], list[forces.Force]] = {}
+    for element in scene.of_kind(Force):
+        if element.acts_on != "liquid":
+            whom = element.kinds, element.layer, element.but_layer
+            by_whom.setdefault(whom, []).extend(forces_of(element, scene))
+    if not by_whom:
         return None
-    scale = scene.time.time_scale
+    scale, names = scene.time.time_scale, [layer.name for layer in scene.whitewater.layers]
 
-    def air(points: np.ndarray, velocity: np.ndarray, share: float, seconds: float) -> tuple[np.ndarray, np.ndarray]:
-        push = forces.push_at(acting, begin + share * (end - begin), scale, seconds, scene.liquid.density)
-        if push is None:
-            return np.zeros((len(points), 3)), np.zeros((len(points), 3))
-        return forces.on_bodies(points, velocity, push)
+    def air(state: Whitewater, share: float, seconds: float) -> tuple[np.ndarray, np.ndarray]:
+        wind, pushed = np.zeros((len(state), 3)), np.zeros((len(state), 3))
+        for whom, acting in by_whom.items():
+            push = forces.push_at(acting, begin + share * (end - begin), scale, seconds, scene.liquid.density)
+            some = np.flatnonzero(named(state.kind, state.layer, names, *whom))
+            if push is None or not len(some):
+                continue
+            felt = forces.on_bodies(state.position[some], state.velocity[some], push)
+            wind[some] += felt[0]
+            pushed[some] += felt[1]
+        return wind, pushed
 
     return air

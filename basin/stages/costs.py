@@ -52,6 +52,8 @@ LOOKING_PER_PARTICLE, LOOKED_BYTES = 260, 8
 WHITE_MEMORY, WHITE_BYTES, WHITE_STATE = 320, 47, 74  # of a particle of whitewater
 READING_PER_PARTICLE = 90  # of the liquid, two frames of which are held
 SECONDS_PER_READ, SECONDS_PER_WHITE = 0.4e-6, 0.6e-6  # particle of the liquid, and of whitewater, and frame
+# reckoned likewise, for each voxel of mist, of which this share is kept in frames
+MIST_MEMORY, MIST_BYTES, MIST_STATE, MIST_SHARE, SECONDS_PER_MIST = 400, 16, 32, 0.2, 1.5e-6
 BORN_BY_RATE = 0.2  # of the liquid's particles, where a rate is asked for: a guess, since only a run can tell
 SECONDS_PER_NODE = 20e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
 SECONDS_OF_CUTTING = 0.08e-6  # for each node of that grid, where meshes are taken out of the surface
@@ -252,6 +254,14 @@ def whitewater_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     seconds = SECONDS_TO_BEGIN + float(each.sum()) if scene.whitewater.layers else 0.0
     states = min(frames, 2 + frames // 12) * count * WHITE_STATE
     return Cost(int(memory), int(count * WHITE_BYTES * frames / 2 + states), seconds)
+
+
+def mist_cost(scene: Scene, count: tuple[int, int, int]) -> Cost:
+    """Of mist on a grid of so many voxels; on disk a share of them."""
+    frames, voxels = scene.time.last - scene.time.first + 1, float(np.prod([float(n) for n in count]))
+    seconds = SECONDS_TO_BEGIN + frames * voxels * SECONDS_PER_MIST if scene.mist.made else 0.0
+    disk = voxels * (MIST_SHARE * MIST_BYTES * frames + min(frames, 2 + frames // 12) * MIST_STATE)
+    return Cost(int(MESHING_AT_REST + voxels * MIST_MEMORY), int(disk if scene.mist.made else 0.0), seconds)
 
 
 def mean_bubble(layer: Layer) -> float:

@@ -25,6 +25,7 @@ from basin.geometry.shapes import Box, MeshShape, Sphere, primitive_mesh
 from basin.liquid.paint import Picture
 from basin.scene import Collider, Drain, Fill, Force, Inflow, Scene
 from basin.scene.model import Time
+from basin.whitewater.settings import Layer
 
 Shaped = Fill | Inflow | Collider | Drain
 MOST_KNOWN = 20_000
@@ -53,6 +54,8 @@ def _named_files(part: Any) -> set[str]:
     """Files of meshes and images that a scene names, anywhere."""
     if isinstance(part, MeshShape | Picture):
         return {file for file in (part.file, getattr(part, "fine", "")) if file}
+    if isinstance(part, Layer) and part.picture:
+        return {part.picture}
     if isinstance(part, BaseModel):
         return set().union(*(_named_files(value) for _, value in part))
     if isinstance(part, list):
@@ -192,6 +195,11 @@ class SceneFiles:
         if not path.is_relative_to(self.folder.resolve()):
             raise UnusableFile(f"{file}: lies outside the scene's folder")
         return path
+
+
+def picture_of(layer: Layer) -> Picture:
+    """The image by which a layer of whitewater is born."""
+    return Picture(file=layer.picture, along=layer.picture_along, width=layer.picture_width)
 
 
 def keep_mesh(

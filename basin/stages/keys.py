@@ -112,7 +112,7 @@ def _part(scene: Scene, files: SceneFiles, index: int) -> Part:
     element = scene.elements[index]
     pose = scene.placement(element)
     if isinstance(element, Force):
-        return _force(element, pose)
+        return _force(element, pose) if element.acts_on != "whitewater" else lambda _frame, _start, _end: ""
     shape = _shape(scene, files, element.shape)
     if isinstance(element, Collider):
         side = [element.side, element.thickness if element.side == "shell" else 0.0]
@@ -152,6 +152,18 @@ def _force(element: Force, pose: Any) -> Part:
 
     zone = _text([element.zone.model_dump(), element.softness])
     return _acting(element, _listed('"force"', effect, zone, _over(pose), _acts(element)))
+
+
+def forces_on_whitewater(scene: Scene) -> Part:
+    """The text of what forces do to whitewater over a span beyond what they do to the liquid."""
+    told: list[str | Part] = []
+    for element in scene.of_kind(Force):
+        whom = [element.acts_on, element.kinds, element.layer, element.but_layer]
+        if whom != ["liquid and whitewater", "all kinds", "", False]:
+            told.append(_text(whom))
+        if element.acts_on == "whitewater":
+            told.append(_force(element, scene.placement(element)))
+    return _listed('"forces"', *told)
 
 
 def _inflow(element: Inflow, index: int, pose: Any, shape: str | Part, dyed: list[str]) -> Part:

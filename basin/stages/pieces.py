@@ -19,6 +19,8 @@ from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.keys import mesh_key
 from basin.stages.raster import heights
 from basin.stages.stage import Job, all_keys, stages
+from basin.whitewater.denser import denser
+from basin.whitewater.life import named
 
 MOMENT = 1e-3  # shot seconds over which the velocity of an element that deforms is taken
 TILE = 8
@@ -49,14 +51,39 @@ def frame_pieces(job: Job, delivery: Delivery, frame: int) -> list[Piece]:
     for name in parts:
         if name in stages():
             data: Mapping[str, np.ndarray] = job.store(name).frame(frame)
-            if "kind" in data and delivery.share < 1:
-                some = among(data["id"], delivery.share)
-                data = {key: data[key][some] for key in data}
+            if "kind" in data:
+                data = _whitewater(job, delivery, data)
             width = float(data["particle_spacing"]) if "particle_spacing" in data else 0.0
             found.append(Piece(name, data["position"], data.get("triangle"), _carried(data, time), width))
     if "elements" in parts:
         found += element_pieces(job.scene, job.files, time)
     return found
+
+
+def _whitewater(job: Job, delivery: Delivery, data: Mapping[str, np.ndarray]) -> Mapping[str, np.ndarray]:
+    """What leaves of a frame of whitewater."""
+    names = [layer.name for layer in job.scene.whitewater.layers]
+    some = named(data["kind"], data["layer"], names, delivery.kinds, delivery.layer, delivery.but_layer)
+    data = _only(data, some)
+    thins_last = delivery.denser is not None and delivery.order == "denser first"
+    if delivery.share < 1 and not thins_last:
+        data = _only(data, among(data["id"], delivery.share))
+    if delivery.denser is not None:
+        data = denser(data, delivery.denser * 1e-3, delivery.reach * 1e-3)
+    return _only(data, among(data["id"], delivery.share)) if delivery.share < 1 and thins_last else data
+
+
+def _only(data: Mapping[str, np.ndarray], some: np.ndarray) -> Mapping[str, np.ndarray]:
+    return data if some.all() else {key: value[some] if value.ndim else value for key, value in data.items()}
+
+
+def whitewater_count(job: Job, delivery: Delivery) -> tuple[int, int] | None:
+    """How many points of whitewater leave at the frame that has most of it, and which that is; None without any."""
+    records = {f: r for f, r in job.store("whitewater").records().items() if not r.error and "count" in r.readings}
+    if "whitewater" not in delivery.parts() or not records:
+        return None
+    fullest = max(records, key=lambda frame: records[frame].readings["count"])
+    return len(_whitewater(job, delivery, job.store("whitewater").frame(fullest))["id"]), fullest
 
 
 def _carried(data: Mapping[str, np.ndarray], time: float) -> dict[str, np.ndarray]:
@@ -116,14 +143,21 @@ def element_pieces(scene: Scene, files: SceneFiles, time: float) -> list[Piece]:
 
 
 def frame_grids(job: Job, delivery: Delivery, frame: int) -> list[Grid]:
-    """Level set, density and velocity of a liquid frame's grid, in the delivery's unit and axes."""
-    data = _frame_with(job, "grids", frame)
+    """Level set, density and velocity of a liquid frame's grid, or a mist's density and its air's velocity, in the
+    delivery's unit and axes."""
+    (part,) = delivery.parts()
+    data = _frame_with(job, part, frame)
     dx, tile = float(data["grid_voxel"]), data["tile"]
     scale = 1.0 / METRES[delivery.unit]
     turn = axes(delivery.up) * scale
     matrix = np.eye(4)
     matrix[:3, :3] = turn * dx
     matrix[:3, 3] = turn @ (np.asarray(data["grid_low"]) + 0.5 * dx)
+    if part == "mist":
+        return [
+            Grid("density", "fog", tile, data["tile_density"], 0.0, matrix),
+            Grid("velocity", "velocity", tile, data["tile_air"] @ turn.T, 0.0, matrix),
+        ]
     level = np.where(data["tile_held"] > 0, np.minimum(data["tile_phi"], -0.5 * dx), data["tile_phi"])
     density = np.clip(0.5 - level / dx, 0, 1)
     flow = np.stack([_centred(data[f"tile_{c}"], tile, axis) for axis, c in enumerate("uvw")], axis=-1)

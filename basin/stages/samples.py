@@ -92,6 +92,11 @@ def liquids() -> list[dict[str, Any]]:
     return [scene, {**scene, "elements": [thick, *rest, plate, ball]}, large, {**scene, "liquid": deep}]
 
 
+def mists() -> list[dict[str, Any]]:
+    """The same, with mist."""
+    return [{**one, "mist": {"made": True}} for one in whitewaters()]
+
+
 def whitewaters() -> list[dict[str, Any]]:
     """A scene whose layer of whitewater uses every kernel of it."""
     wind = {"kind": "force", "name": "wind", "effect": {"kind": "wind"}}

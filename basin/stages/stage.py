@@ -27,6 +27,7 @@ OWN = (
     "basin.stages.air_stage",
     "basin.stages.whitewater_stage",
     "basin.stages.surface_stage",
+    "basin.stages.mist_stage",
 )
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
 Keys = dict[int, str]

@@ -11,18 +11,17 @@ from basin.attributes import Attribute, declare
 from basin.cache import StageCache
 from basin.readings import Reading
 from basin.scene import Scene
-from basin.scene.model import Source
 from basin.settings import value_at
 from basin.stages import samples
 from basin.stages.air_stage import LIQUID
 from basin.stages.birthplaces import AIR, Frames, births_of
 from basin.stages.contact import air_of
 from basin.stages.costs import whitewater_cost
-from basin.stages.keys import digest
+from basin.stages.files import picture_of
+from basin.stages.keys import digest, forces_on_whitewater
 from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, Walk, register
 from basin.stages.view import pack_points
 from basin.whitewater.births import rate_for_all
-from basin.whitewater.laws import Fluids
 from basin.whitewater.life import ALGORITHM, KINDS, Around, Life, Whitewater
 
 PILOT = 30_000  # births of a run ahead that tells what a rate leads to
@@ -56,12 +55,7 @@ class WhitewaterWalk(Walk):
             self.life = self._life(Whitewater.of(state), int(state["next_id"]))
 
     def _life(self, state: Whitewater | None = None, next_id: int = 0) -> Life:
-        made = [source.made_of(self.scene.liquid.density) for source in self.scene.of_kind(Source)]
-        density = made[0].density if made else self.scene.liquid.density
-        gravity = float(np.linalg.norm(value_at(self.scene.liquid.gravity, 0.0)))
-        viscosity = max(min((one.viscosity for one in made), default=0.0), Fluids.viscosity)
-        tension = max((one.surface_tension for one in made), default=0.0) or Fluids.tension
-        return Life(self.layers, Fluids(density, viscosity, tension, gravity), state, next_id)
+        return Life(self.layers, self.frames.fluids, state, next_id)
 
     def _newborn(self, frame: int, rates: np.ndarray) -> Whitewater:
         """What is born in a frame, of all layers."""
@@ -235,11 +229,14 @@ class WhitewaterStage(Stage):
         whole = any(layer.of_the_shot() for layer in job.scene.whitewater.layers)
         last = read[LIQUID][job.scene.time.last]
         named = {layer.element for layer in job.scene.whitewater.layers if layer.born_of == "element"}
-        elements = [e.model_dump(mode="json") for e in job.scene.elements if e.name in named]
+        elements: list[object] = [e.model_dump(mode="json") for e in job.scene.elements if e.name in named]
+        pictures = [layer for layer in job.scene.whitewater.layers if layer.picture and layer.born_of == "element"]
+        elements += [job.files.pictures_digest(picture_of(layer)) for layer in pictures]
         before = digest([ALGORITHM, own, last if whole else "", *elements])
-        keys = {}
+        keys, time, pushed = {}, job.scene.time, forces_on_whitewater(job.scene)
         for frame, key in read[LIQUID].items():
-            before = digest([before, key, read[AIR][frame]])
+            end = time.shot_time(frame)
+            before = digest([before, key, read[AIR][frame], pushed(frame, end - 1.0 / time.fps, end)])
             keys[frame] = before
         return keys
 

@@ -114,7 +114,13 @@ def _square_to(way: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def whitewater(
-    found: Newborn, parts: np.ndarray, sources: Sequence[int], layer: Layer, epoch: int, depth: Depth
+    found: Newborn,
+    parts: np.ndarray,
+    sources: Sequence[int],
+    layer: Layer,
+    epoch: int,
+    depth: Depth,
+    flies: np.ndarray | None = None,
 ) -> Whitewater:
     """What is born, as whitewater of a layer's sizes: above the liquid and of crests it is spray, amid it a bubble.
 
@@ -122,6 +128,7 @@ def whitewater(
     ----------
     parts : (k, n), readiness of all of the liquid's particles; sources : (k,), which source each part is
     depth : voxels that places (n, 3) lie under the surface
+    flies : bool (n,), what is spray wherever it is; nothing else
     """
     chance = uniform(found.identity, epoch + APART, 5).astype(float)
     share = parts[:, found.parent]
@@ -130,6 +137,8 @@ def whitewater(
     deep = depth(found.position)
     kind = np.where(deep > LANDS, BUBBLE, np.where(deep < -SKIN, SPRAY, FOAM))
     kind[(source == CREST) & (deep < SUNK)] = SPRAY
+    if flies is not None:
+        kind[flies] = SPRAY
     drop = drop_radii(chance[:, 1], layer.drop_radius * 1e-3, layer.drop_order)
     bubble = bubble_radii(chance[:, 1], layer.hinze * 1e-3, layer.bubble_least * 1e-3, layer.bubble_most * 1e-3)
     radius = np.where(kind == SPRAY, np.maximum(drop, LEAST_RADIUS), bubble)

@@ -20,6 +20,7 @@ from basin.randomness import uniform
 from basin.whitewater.fields import Between, Grid, flow_at, level_at
 from basin.whitewater.laws import AIR_DENSITY, PER_SIZE, SIZE_FROM, Fluids, ends_at, grip_at, grips, step_in
 from basin.whitewater.rafts import drifts
+from basin.whitewater.rain import splashing
 from basin.whitewater.settings import Layer
 
 ALGORITHM = "whitewater-1"
@@ -36,7 +37,16 @@ EMBRYO = 0.1  # of a bubble's radius: that of droplets that it throws as it burs
 THROWN = 2.0  # m/s, of these, from bubbles of a millimetre (Spiel 1995, from memory: some m/s, less for larger ones)
 DRIES = 1.0  # s, in the mean, until a drop that lies on a wall is a film and gone
 SLIDES = 0.7  # of its speed along a wall that spray keeps where it meets one
-CHANCES = {"lands": 11, "patience": 12, "burst": 13, "thrown": 14}  # columns of chance that do not meet
+REBOUNDS, SATELLITE = 0.35, 0.3  # of a landing drop's speed and radius: those of drops that it throws (from memory)
+OF_BURST, OF_IMPACT = 3, 5  # as sources
+CHANCES = {
+    "lands": 11,
+    "patience": 12,
+    "burst": 13,
+    "thrown": 14,
+    "splash": 15,
+    "flung": 16,
+}  # columns of chance that do not meet
 
 
 @dataclass(frozen=True)
@@ -47,7 +57,7 @@ class Whitewater:
     ----------
     position, velocity : float32 (n, 3), m and m/s
     id : int64 (n,), never given twice; source : uint8, 0 trapped air, 1 a crest, 2 vorticity, 3 a burst, 4 an
-        element
+        element, 5 an impact
     radius, age : float32 (n,), m and s
     patience : of lives of foam of its size in the mean, how many it has; spent : how many it has had
     kind, layer : uint8 (n,)
@@ -80,6 +90,17 @@ class Whitewater:
         """From such arrays, among which there may be others."""
         return cls(*(np.asarray(arrays[one.name]) for one in fields(cls)))
 
+    @classmethod
+    def still(cls, position: np.ndarray, radius: np.ndarray) -> Whitewater:
+        """Spray at rest at places (n, 3), of radii (n,)."""
+        n = len(position)
+        zero, none = np.zeros(n, np.float32), np.full((n, 3), np.nan, np.float32)
+        byte = np.zeros(n, np.uint8)
+        return cls(
+            position, np.zeros((n, 3), np.float32), np.zeros(n, np.int64), byte, radius, zero, zero, zero, byte, byte,
+            none, zero,
+        )  # fmt: skip
+
     def only(self, some: np.ndarray) -> Whitewater:
         """Some of them."""
         return Whitewater(*(value[some] for value in self.arrays().values()))
@@ -88,6 +109,19 @@ class Whitewater:
         """These, then others."""
         lists = zip(*(one.arrays().values() for one in (self, *others)), strict=True)
         return Whitewater(*(np.concatenate(values) for values in lists))
+
+
+def named(
+    kind: np.ndarray, layer: np.ndarray, names: Sequence[str], kinds: str, one_layer: str, but_layer: bool
+) -> np.ndarray:
+    """Which of whitewater, bool (n,), is of some kinds ("foam", "all but foam", "all kinds") and of one layer, or of
+    all but that; an empty name is all layers."""
+    found = np.ones(len(kind), bool)
+    if kinds != "all kinds":
+        found &= (kind == KINDS.index(kinds.removeprefix("all but "))) != kinds.startswith("all but ")
+    if one_layer:
+        found &= (layer == list(names).index(one_layer)) != but_layer
+    return found
 
 
 class Solids(Protocol):
@@ -103,8 +137,8 @@ class Solids(Protocol):
         """How near (n,) points are to a solid, 1 at it to 0 at a reach (m)."""
 
 
-Air = Callable[[np.ndarray, np.ndarray, float, float], tuple[np.ndarray, np.ndarray]]
-"""Velocity of the air (n, 3), m/s, and acceleration by all forces (n, 3), m/s2, at points with velocities, at a share
+Air = Callable[[Whitewater, float, float], tuple[np.ndarray, np.ndarray]]
+"""Velocity of the air (n, 3), m/s, and acceleration by all other forces (n, 3), m/s2, that whitewater feels at a share
 of the frame, over so many seconds."""
 
 
@@ -175,7 +209,8 @@ def _ready(radius, layer, lives, place, life):
 @shared(fastmath={"contract", "nsz", "arcp"})
 def _live(
     position, velocity, seen, radius, kind, begins, layer, age, spent, patience, place, life, drift, held,
-    wind, push, start, end, seconds, field, where, low, voxel, gravity, lighter, drops, bubbles, windage, rises, event,
+    wind, push, blown, start, end, seconds, field, where, low, voxel, gravity, lighter, drops, bubbles, windage, driven,
+    rises, event,
 ):  # fmt: skip
     for p in prange(position.shape[0]):
         event[p] = LIVES
@@ -189,8 +224,8 @@ def _live(
         vx, vy, vz = np.float64(velocity[p, 0]), np.float64(velocity[p, 1]), np.float64(velocity[p, 2])
         per = dt / voxel
         age[p] += np.float32(dt)
+        q = p if wind.shape[0] > 1 else 0
         if kind[p] == SPRAY:
-            q = p if wind.shape[0] > 1 else 0
             ox, oy, oz = vx - wind[q, 0], vy - wind[q, 1], vz - wind[q, 2]
             falls, hold = ends_at(drops, place[p])
             speed = _towards(np.sqrt(ox * ox + oy * oy + oz * oz), falls, hold, dt)
@@ -214,6 +249,11 @@ def _live(
             if kind[p] == FOAM:
                 loose = np.float32(1.0) - held[p]
                 vx, vy, vz = loose * lx + drift[p, 0], loose * ly + drift[p, 1], loose * lz + drift[p, 2]
+                if blown:  # a push ends in a drift against the liquid, as a bubble's does
+                    _, hold = ends_at(bubbles, place[p])
+                    vx += loose * np.float32(driven[one] * wind[q, 0] + push[q, 0] / hold)
+                    vy += loose * np.float32(driven[one] * wind[q, 1] + push[q, 1] / hold)
+                    vz += loose * np.float32(driven[one] * wind[q, 2] + push[q, 2] / hold)
                 x, y, z = x + np.float32(vx * per), y + np.float32(vy * per), z + np.float32(vz * per)
                 if level_at(field, where, x, y, z)[0] > -TORN:
                     kind[p] = SPRAY
@@ -241,7 +281,9 @@ def _live(
                 rate = grip_at(bubbles, place[p], speed)
                 left, mean = _damped(rate, dt)
                 heavy = (1.0 - mean) / rate if rate * dt > 1e-4 else 0.5 * dt
-                gx, gy, gz = much * (ax - gravity[0]), much * (ay - gravity[1]), much * (az - gravity[2])
+                gx = much * (ax - gravity[0]) + push[q, 0]
+                gy = much * (ay - gravity[1]) + push[q, 1]
+                gz = much * (az - gravity[2]) + push[q, 2]
                 x += np.float32((lx + ox * mean + gx * heavy) * per)
                 y += np.float32((ly + oy * mean + gy * heavy) * per)
                 z += np.float32((lz + oz * mean + gz * heavy) * per)
@@ -312,7 +354,7 @@ class Life:
 
     def __init__(self, layers: Sequence[Layer], fluids: Fluids, state: Whitewater | None = None, next_id: int = 0):
         self.layers = layers
-        self.state, self.next_id = state or Whitewater(), next_id
+        self.state, self.next_id, self.fluids = state or Whitewater(), next_id, fluids
         self._drops, self._bubbles = grips(False, fluids), grips(True, fluids)
         self._lighter = (fluids.density - AIR_DENSITY) / (AIR_DENSITY + 0.5 * fluids.density)
         self._lives = np.array([[one.foam_life, one.hinze * 1e-3, one.pops] for one in layers]).reshape(-1, 3)
@@ -405,18 +447,15 @@ class Life:
         """One substep between two shares of a frame, in place; what came of each."""
         begun = state.position.copy()
         wind = push = np.zeros((1, 3))
-        spray = state.kind == SPRAY
-        if around.air and spray.any():
-            wind, push = np.zeros((len(state), 3)), np.zeros((len(state), 3))
-            moment, seconds = 0.5 * (start + end), (end - start) * around.seconds
-            wind[spray], push[spray] = around.air(state.position[spray], state.velocity[spray], moment, seconds)
+        if around.air:
+            wind, push = around.air(state, 0.5 * (start + end), (end - start) * around.seconds)
         drift, held, place, life = still
         event = np.zeros(len(state), np.uint8)
         _live(
             state.position, state.velocity, state.seen, state.radius, state.kind, state.begins, state.layer, state.age,
-            state.spent, state.patience, place, life, drift, held, wind, push, start, end, around.seconds, field,
+            state.spent, state.patience, place, life, drift, held, wind, push, around.air is not None, start, end, around.seconds, field,
             between.where, between.low, between.voxel, around.gravity, self._lighter, self._drops, self._bubbles,
-            self._each("windage"), self._each("rises"), event,
+            self._each("windage"), self._each("driven"), self._each("rises"), event,
         )  # fmt: skip
         self._bound(around, state, begun, start, end, event)
         return event
@@ -470,35 +509,69 @@ class Life:
         gone[at[~stays]] = True
         state.seen[at] = np.nan
         _settle(state.position, at, between.low, between.voxel, field, between.where)
+        thrown = self._burst(around, state.only(popped)).joined(self._splashed(around, state.only(at)))
         kept = np.flatnonzero(~gone)
-        thrown = self._thrown(around, state.only(popped))
         return state.only(kept).joined(thrown), kept, thrown
 
-    def _thrown(self, around: Around, burst: Whitewater) -> Whitewater:
-        """Droplets of bubbles that burst."""
-        mean = self._each("bursts")[burst.layer]
-        count = np.floor(mean + uniform(burst.id, CHANCES["burst"], 1)[:, 0]).astype(np.int64)
-        row = np.repeat(np.arange(len(burst)), count)
-        drop = burst.only(row)
+    def _burst(self, around: Around, burst: Whitewater) -> Whitewater:
+        """Droplets of bubbles that burst: the smaller they are, the faster."""
+        speed = THROWN * np.sqrt(1e-3 / np.maximum(burst.radius, 1e-4))
+        return self._thrown(around, burst, self._each("bursts"), speed, EMBRYO, OF_BURST, ("burst", "thrown"))
+
+    def _splashed(self, around: Around, landed: Whitewater) -> Whitewater:
+        """Droplets of spray that falls back hard enough to splash."""
+        mean = self._each("splashes")
+        if not mean.any() or not len(landed):
+            return Whitewater()
+        against = landed.velocity - flow_of(around.after, landed.position)
+        speed = np.linalg.norm(against.astype(float), axis=1)
+        hard = np.flatnonzero(splashing(speed, 2.0 * landed.radius, self.fluids))
+        fast = REBOUNDS * speed[hard]
+        return self._thrown(around, landed.only(hard), mean, fast, SATELLITE, OF_IMPACT, ("splash", "flung"))
+
+    def _thrown(
+        self,
+        around: Around,
+        torn: Whitewater,
+        mean: np.ndarray,
+        speed: np.ndarray,
+        smaller: float,
+        source: int,
+        chances: tuple[str, str],
+    ) -> Whitewater:
+        """Droplets that some throw up at the surface.
+
+        Parameters
+        ----------
+        mean : of each layer, how many are thrown; speed : (n,), m/s, of the fastest; smaller : their radius by its
+        chances : names of the chance of how many, and of where to
+        """
+        count = np.floor(mean[torn.layer] + uniform(torn.id, CHANCES[chances[0]], 1)[:, 0]).astype(np.int64)
+        row = np.repeat(np.arange(len(torn)), count)
+        drop = torn.only(row)
         drop = self._sound(replace(drop, id=self._ids(len(row))))
-        chance = uniform(drop.id, CHANCES["thrown"], 3).astype(float)
-        pull = float(np.linalg.norm(around.gravity))
-        up = -around.gravity / pull if pull > 0 else np.array([0.0, 1.0, 0.0])
-        speed = THROWN * np.sqrt(1e-3 / np.maximum(drop.radius, 1e-4)) * (0.3 + 0.7 * chance[:, 0])
+        chance = uniform(drop.id, CHANCES[chances[1]], 3).astype(float)
         aside = (chance[:, 1:] - 0.5) * 0.6
-        across = np.cross(up, [1.0, 0.0, 0.0] if abs(up[0]) < 0.9 else [0.0, 0.0, 1.0])
-        across /= np.linalg.norm(across)
-        way = up + aside[:, :1] * across + aside[:, 1:] * np.cross(up, across)
-        fast = drop.velocity + speed[:, None] * way
+        flow = drop.velocity if source == OF_BURST else flow_of(around.after, drop.position)
         zero, none = np.zeros(len(row), np.float32), np.full((len(row), 3), np.nan, np.float32)
+        fast = flow + (speed[row] * (0.3 + 0.7 * chance[:, 0]))[:, None] * upwards(around.gravity, aside)
         return replace(
             drop,
             velocity=fast.astype(np.float32),
-            radius=(EMBRYO * drop.radius).astype(np.float32),
+            radius=(smaller * drop.radius).astype(np.float32),
             kind=np.full(len(row), SPRAY, np.uint8),
-            source=np.full(len(row), 3, np.uint8),
+            source=np.full(len(row), source, np.uint8),
             age=zero,
             spent=zero.copy(),
             seen=none,
             begins=zero.copy(),
         )
+
+
+def upwards(gravity: np.ndarray, aside: np.ndarray) -> np.ndarray:
+    """Ways (n, 3) against gravity (3,), and so much aside (n, 2)."""
+    pull = float(np.linalg.norm(gravity))
+    up = -gravity / pull if pull > 0 else np.array([0.0, 1.0, 0.0])
+    across = np.cross(up, [1.0, 0.0, 0.0] if abs(up[0]) < 0.9 else [0.0, 0.0, 1.0])
+    across /= np.linalg.norm(across)
+    return np.asarray(up + aside[:, :1] * across + aside[:, 1:] * np.cross(up, across))

@@ -12,6 +12,26 @@ MOST_LAYERS, MOST_LETTERS = 8, 40
 COUNTED, OF_AIR, BY_RATE = ["fullest", "all"], ["air"], ["rate"]
 
 
+ONE_KIND = Literal[
+    "all kinds", "spray", "foam", "bubbles", "all but spray", "all but foam", "all but bubbles"
+]  # of whitewater, or all but one
+
+
+def of_kinds(when: dict[str, Any], group: str, meaning: str) -> Any:
+    """A setting that says which kinds of whitewater something is about."""
+    return setting("all kinds", when=when, group=group, label="Kinds", meaning=meaning)
+
+
+def of_layer(when: dict[str, Any], group: str) -> Any:
+    """A setting that says which layer something is about; empty is all of them."""
+    return setting("", when=when, group=group, control="layer", label="Layer", meaning="All layers, or one of them.")
+
+
+def but_layer(when: dict[str, Any], group: str) -> Any:
+    """A setting that turns the one layer into all but that."""
+    return setting(False, when=when, group=group, label="All but this layer", meaning="Every layer but the one above.")
+
+
 def _end(label: str, unit: str, which: str, otherwise: str) -> Any:
     where = "nothing is born below it" if which == "from" else "more gives birth no more"
     return setting(
@@ -76,12 +96,12 @@ class Layer(Part):
     """Whitewater that is born, lives and is delivered together."""
 
     name: str = setting("foam and spray", group="How much", meaning="Name, once per scene.")
-    born_of: Literal["air", "element"] = setting(
+    born_of: Literal["air", "element", "rain"] = setting(
         "air",
         group="How much",
         label="Born of",
-        meaning="The air that the liquid traps, or an element of the scene: by hand from any shape, or from a body "
-        "that goes through the surface.",
+        meaning="The air that the liquid traps; an element of the scene: by hand from any shape, or from a body that "
+        "goes through the surface; or rain that falls onto the liquid.",
     )
     element: str = setting(
         "",
@@ -96,6 +116,55 @@ class Layer(Part):
         group="How much",
         meaning="All through the element, evenly over its surface, or where its surface goes through the liquid's: "
         "then the more the faster it goes against the liquid.",
+    )
+    picture: str = setting(
+        "",
+        when={"born_of": ["element"]},
+        group="How much",
+        label="By an image",
+        control="image",
+        meaning="Where it is bright most is born, where it is black nothing. PNG, JPEG or TIFF, relative to the scene "
+        "document; #### stands for frame numbers.",
+    )
+    picture_along: Literal["x", "y", "z"] = setting(
+        "y",
+        when={"born_of": ["element"]},
+        group="How much",
+        label="Image projected along",
+        meaning="Own axis of the element.",
+    )
+    picture_width: float = setting(
+        1.0,
+        unit="m",
+        when={"born_of": ["element"]},
+        group="How much",
+        gt=0,
+        slider=(0.05, 10),
+        scale="log",
+        label="Image width",
+        meaning="In the element's own frame, about its origin; the image is repeated beyond.",
+    )
+    rain: float = setting(
+        20.0,
+        unit="mm/h",
+        when={"born_of": ["rain"]},
+        group="How much",
+        gt=0,
+        le=500,
+        slider=(0.5, 100),
+        scale="log",
+        meaning="How hard it rains, over all of the domain, straight down; colliders shelter what is under them. 2 is "
+        "light, 10 heavy, 50 a cloudburst.",
+    )
+    under: float = setting(
+        0.2,
+        when={"born_of": ["rain"]},
+        group="How much",
+        ge=0,
+        le=1,
+        slider=(0, 1),
+        label="Bubbles, share",
+        meaning="How much of what an impact makes is foam on the surface; the rest are drops that it throws.",
     )
     ask: Literal["fullest", "all", "air", "rate"] = setting(
         "fullest",
@@ -137,7 +206,8 @@ class Layer(Part):
         le=1e6,
         slider=(0.1, 1000),
         scale="log",
-        meaning="Births of a liquid particle in a liquid second where it is readiest; of an element, of all of it.",
+        meaning="Births of a liquid particle in a liquid second where it is readiest; of an element, of all of it; of "
+        "rain, of every drop that splashes, whatever the time.",
     )
     trapped_share: float = _share("Trapped air", 1.0)
     trapped_from: float | None = _from("Trapped air", "m/s", FROM["trapped"])
@@ -217,6 +287,17 @@ class Layer(Part):
         label="Becomes foam",
         meaning="How much of the spray that falls back goes on as foam; the rest is liquid again.",
     )
+    splashes: float = setting(
+        0.0,
+        unit="drops",
+        group="Spray",
+        ge=0,
+        le=20,
+        slider=(0, 8),
+        label="Drops of a landing",
+        meaning="How many smaller drops spray throws up where it falls back, in the mean, if it is large and fast "
+        "enough to splash.",
+    )
     foam_life: float = setting(
         2.5,
         unit="s",
@@ -266,6 +347,15 @@ class Layer(Part):
         label="Holds to walls",
         meaning="How much slower foam runs beside a collider, within a voxel.",
     )
+    driven: float = setting(
+        0.03,
+        group="Foam",
+        ge=0,
+        le=1,
+        slider=(0, 0.1),
+        label="Driven by wind",
+        meaning="Share of the wind's speed with which foam drifts over the liquid; some 3 % on open water.",
+    )
     rises: float = setting(
         1.0,
         unit="x",
@@ -307,7 +397,7 @@ class Layer(Part):
         if self.born_of == "element":
             if not self.element:
                 raise ValueError(f"layer {self.name!r} is born of an element; choose which")
-        elif not (self.trapped_share or self.crest_share or self.vorticity_share):
+        elif self.born_of == "air" and not (self.trapped_share or self.crest_share or self.vorticity_share):
             raise ValueError(
                 f"layer {self.name!r} has no births: the shares of trapped air, crests and vorticity are all 0; "
                 "give one of them a share"

@@ -137,6 +137,8 @@ class DeliveryReport(Schema):
     total: int
     bytes: int
     folder: str
+    points: int | None
+    fullest: int | None
 
 
 class JudgeRequest(Schema):

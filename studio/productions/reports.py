@@ -27,6 +27,7 @@ from basin.stages.deliver import delivery_states
 from basin.stages.files import SceneFiles
 from basin.stages.forecast import Forecast, forecast, voxel_for
 from basin.stages.pace import Pace
+from basin.stages.pieces import whitewater_count
 from basin.stages.placing import Seen, camera_path, placed_elements
 from basin.stages.run import states_by_keys
 from basin.stages.stage import Job, Keys, all_keys, reckoned_keys, stages
@@ -255,6 +256,7 @@ def _delivery_report(take: Take, job: Job) -> list[dict[str, Any]]:
         except ValueError:  # a mesh that cannot be read
             states = []
         held = [p.stat().st_size for p in folder.iterdir() if p.is_file()] if folder.is_dir() else []
+        points, fullest = whitewater_count(job, delivery) or (None, None)
         report.append(
             {
                 "name": delivery.name,
@@ -264,6 +266,8 @@ def _delivery_report(take: Take, job: Job) -> list[dict[str, Any]]:
                 "total": len(states),
                 "bytes": sum(held),
                 "folder": str(folder.relative_to(take.folder)),
+                "points": points,
+                "fullest": fullest,
             }
         )
     return report

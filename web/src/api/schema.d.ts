@@ -1848,6 +1848,10 @@ export interface components {
             bytes: number;
             /** Folder */
             folder: string;
+            /** Points */
+            points: number | null;
+            /** Fullest */
+            fullest: number | null;
         };
         /**
          * Flight

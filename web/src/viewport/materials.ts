@@ -123,6 +123,30 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
   })
 }
 
+/** What is too fine to be told apart: points so soft that many of them are a cloud. */
+export function mistMaterial(radius: number): THREE.ShaderMaterial {
+  return new THREE.ShaderMaterial({
+    transparent: true,
+    depthWrite: false,
+    uniforms: { radius: { value: radius }, height: { value: 600 }, ...shadeUniforms(false) },
+    vertexShader: `${SHADED}
+      uniform float radius;
+      uniform float height;
+      void main() {${SET}
+        vec4 eye = modelViewMatrix * vec4(position, 1.0);
+        gl_Position = projectionMatrix * eye;
+        gl_PointSize = clamp(radius * projectionMatrix[1][1] * height / -eye.z, 4.0, 64.0);
+      }`,
+    fragmentShader: `${RAMPED}
+      void main() {
+        vec2 off = gl_PointCoord * 2.0 - 1.0;
+        float thick = exp(-3.0 * dot(off, off)) - 0.05;
+        if (thick <= 0.0) discard;
+        gl_FragColor = vec4(mix(vec3(0.86, 0.9, 0.92), ramped(), 0.25), 0.07 * thick);
+      }`,
+  })
+}
+
 /** Small rings of a fixed size on the screen, seen through everything. */
 export function leftOutMaterial(): THREE.ShaderMaterial {
   return new THREE.ShaderMaterial({

@@ -12,6 +12,7 @@ import { Pointing } from './pointing'
 import {
   kindsMaterial,
   leftOutMaterial,
+  mistMaterial,
   type Look,
   pointMaterial,
   shadedMaterial,
@@ -359,9 +360,11 @@ export class Viewport {
       const thinned = Math.cbrt(packed.total / packed.count)
       const radius = (packed.spacing ?? 0.01) * 0.62 * thinned
       if (packed.forms) return this.showKinds(packed, geometry, radius, beside)
-      const points = new THREE.Points(geometry, pointMaterial(radius, !!packed.colour))
+      const soft = packed.soft && mistMaterial(1.4 * (packed.spacing ?? 0.01))
+      const points = new THREE.Points(geometry, soft || pointMaterial(radius, !!packed.colour))
       place(points, packed)
       points.frustumCulled = false
+      if (soft) points.renderOrder = 4
       this.liquid.add(points)
     }
     this.render()

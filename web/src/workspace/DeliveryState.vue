@@ -24,6 +24,11 @@ const word = computed(() => {
   if (r.stale) parts.push(`${r.stale} out of date`)
   return `${parts.join(', ')}, ${bytes(r.bytes)}`
 })
+const points = computed(() => {
+  const r = props.report
+  if (r?.points == null) return ''
+  return `${r.points.toLocaleString('en')} points of whitewater at its fullest, frame ${r.fullest}`
+})
 </script>
 
 <template>
@@ -32,6 +37,7 @@ const word = computed(() => {
       <i :style="{ width: `${report?.total ? (100 * report.current) / report.total : 0}%` }" />
     </div>
     <p class="n dim">{{ word }}</p>
+    <p v-if="points" class="n dim">{{ points }}</p>
     <p v-if="report?.bytes" class="n dim where">{{ report.folder }}</p>
     <div class="acts">
       <button class="bare act" :disabled="busy" @click="emit('deliver', name)">Deliver {{ quality }}</button>

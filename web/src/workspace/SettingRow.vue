@@ -163,6 +163,15 @@ async function bring(kind: 'images' | 'meshes', event: Event) {
       <option v-for="n in others" :key="n">{{ n }}</option>
     </select>
     <select
+      v-else-if="s.control === 'layer'"
+      :value="shown ?? ''"
+      :aria-label="s.title"
+      @change="keep(($event.target as HTMLSelectElement).value)"
+    >
+      <option value="">all layers</option>
+      <option v-for="l in scene.whitewater?.layers ?? []" :key="l.name" :value="l.name">{{ l.name }}</option>
+    </select>
+    <select
       v-else-if="s.control === 'cache'"
       :value="shown ?? ''"
       :aria-label="s.title"
