@@ -276,7 +276,11 @@ def scenes() -> dict[str, dict[str, Any]]:
         },
         "liquid": {"voxel_size": 0.0125, "flip_share": 0.6, "wall_friction": 0.05},
         "whitewater": {"layers": [{"particles": 150000}]},
-        "deliveries": [{"name": "for light", "format": "usd", "elements": True, "unit": "cm", "up": "z"}],
+        "mist": {"made": True, "voxel": 0.025, "carries": 3.0},
+        "deliveries": [
+            {"name": "for light", "format": "usd", "elements": True, "unit": "cm", "up": "z"},
+            {"name": "mist", "format": "vdb", "mist": True},
+        ],
         "camera": {"eye": [3.7, 2.0, 3.7], "target": [0.45, 0.5, 0.0], "angle": 36},
         "elements": [
             box_element("fill", "Mill pond", [1.54, 0.6, 0.9], translation=[-0.83, 0.92, 0.0]),
@@ -406,7 +410,7 @@ def trough() -> dict[str, Any]:
         "quality": {"draft": 2.2},
         "whitewater": {
             "layers": [
-                {"name": "bubbles and foam", "particles": 60000, "foam_life": 1.2},
+                {"name": "bubbles and foam", "particles": 60000, "foam_life": 1.2, "splashes": 1.5},
             ]
         },
         "deliveries": [{"name": "foam", "format": "usd", "surface": True, "whitewater": True}],

@@ -153,6 +153,18 @@ class OfAir(Births):
         return self._made(found, parts[:, some], [NAMES.index(name) for name in self.wanted], frame)
 
 
+class Taken(Births):
+    """None: drops of the liquid are taken over as they are, frame by frame."""
+
+    def ready(self, frame: int) -> float:
+        """Never."""
+        return 0.0
+
+    def born(self, frame: int, rate: float) -> Whitewater:
+        """Nothing."""
+        return Whitewater()
+
+
 class OfRain(Births):
     """Births where drops of rain fall onto the liquid and splash."""
 
@@ -311,6 +323,8 @@ def on_surface(mesh: TriangleMesh, chance: np.ndarray, off: float) -> np.ndarray
 
 def births_of(frames: Frames, layer: Layer, number: int) -> Births:
     """What gives birth to a layer."""
+    if layer.born_of == "drops":
+        return Taken(frames, layer, number)
     if layer.born_of == "rain":
         return OfRain(frames, layer, number)
     return OfElement(frames, layer, number) if layer.born_of == "element" else OfAir(frames, layer, number)

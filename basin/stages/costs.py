@@ -246,6 +246,8 @@ def whitewater_cost(scene: Scene, files: SceneFiles, quality: str) -> Cost:
     read = liquid_size(scene, files, quality)
     count = 0.0
     for layer in scene.whitewater.layers:
+        if layer.born_of == "drops":
+            continue
         asked = {"air": layer.litres * 1e-3 / mean_bubble(layer), "rate": BORN_BY_RATE * read.particles}
         count += asked.get(layer.ask, layer.particles)
     memory = MESHING_AT_REST + count * WHITE_MEMORY + read.particles * READING_PER_PARTICLE

@@ -43,6 +43,7 @@ class Asked:
     scene : the scene document with the settings as they are now
     middle, reach : of the region in metres, half its edge; the whole frame without a middle
     coarser : times the surface's voxel, for a quick look
+    lived : of births, how many frames of life there are before the one that is seen
     by : attribute to colour by, "difference" for the way from the last setting; nothing for none
     """
 
@@ -55,6 +56,7 @@ class Asked:
     reach: float = 0.0
     coarser: float = 1.0
     by: str = ""
+    lived: int = 0
 
 
 @dataclass

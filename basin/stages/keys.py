@@ -90,7 +90,10 @@ def _acts(element: Span) -> Part:
 
 def surface_keys(scene: Scene, files: SceneFiles, liquid: dict[int, str], algorithm: str) -> dict[int, str]:
     """Keys of the surface's frames from those of the liquid's; UnusableFile if a file cannot be read."""
-    settings = [algorithm, scene.surface.model_dump(exclude_defaults=True, exclude={"joins"})]
+    settings: list[Any] = [algorithm, scene.surface.model_dump(exclude_defaults=True, exclude={"joins"})]
+    taking = scene.whitewater.taking()
+    if taking is not None:
+        settings.append(taking[1])
     keys = {}
     for frame, key in liquid.items():
         joined = [_join(join, scene, files, scene.time.shot_time(frame)) for join in scene.surface.joins]

@@ -101,7 +101,9 @@ class MistWalk(Walk):
         flow[wet] = flow_of(grid, places[wet])
         state[wet] = WET
         if self.contact.acting(end, end):
-            state[self.contact.distance(places, end) < 0] = SOLID
+            solid = self.contact.distance(places, end) < 0
+            state[solid] = SOLID
+            flow[solid] = 0.0
         felt = air_of(self.scene, begin, end)
         wind = None if felt is None else self._blown(felt, end - begin).reshape(*count, 3)
         return Surroundings(state.reshape(count), flow.reshape(*count, 3), wind)

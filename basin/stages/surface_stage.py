@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from basin.attributes import passed_on
 from basin.cache import StageCache
+from basin.clumps import Handed, handed
 from basin.geometry.deforming import Deforming
 from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import scale_of
@@ -35,6 +37,12 @@ def frame_points(data: Mapping[str, np.ndarray]) -> Points:
     """The particles of a liquid frame."""
     carried = {name: data[name] for name in passed_on(data)}
     return Points(data["position"], data["volume"], float(data["particle_spacing"]), carried)
+
+
+def handed_of(data: Mapping[str, np.ndarray], radius: float) -> Handed:
+    """Drops of a liquid frame up to a radius, m."""
+    spacing = float(data["particle_spacing"])
+    return handed(data["position"], data["velocity"], data["volume"], data["id"], spacing, radius)
 
 
 def frame_grid(data: Mapping[str, np.ndarray]) -> Simulated:
@@ -65,7 +73,7 @@ class SurfaceWorld:
         SceneError
             If a joined cache has no such frame.
         """
-        points, grids = frame_points(data), [frame_grid(data)]
+        points, grids = self._kept(data), [frame_grid(data)]
         for joined in self.settings.caches:
             store = self._other(joined, frame)
             other = store.frame(frame + joined.offset)
@@ -78,9 +86,18 @@ class SurfaceWorld:
         around = Surroundings(grids, 1.0 / self.scene.time.fps, domain, solids, joins, self._walls(solids, domain))
         return points, self.voxel, self.settings, around
 
+    def _kept(self, data: Mapping[str, np.ndarray]) -> Points:
+        """A frame's particles without what whitewater takes over of them."""
+        points, taking = frame_points(data), self.scene.whitewater.taking()
+        if taking is None:
+            return points
+        stays = 1.0 - handed_of(data, taking[1]).share
+        return replace(points, volume=points.volume * stays).some(np.flatnonzero(stays > 0))
+
     def volume(self, liquid: float, frame: int) -> float | None:
-        """Volume (m3) that a frame's surface should hold with its own liquid's; None where cuts or shapes change it."""
-        if self.settings.cuts or self.settings.joins:
+        """Volume (m3) that a frame's surface should hold with its own liquid's; None where cuts or shapes change it, or
+        drops are taken over."""
+        if self.settings.cuts or self.settings.joins or self.scene.whitewater.taking() is not None:
             return None
         others = [(self._other(joined, frame), frame + joined.offset) for joined in self.settings.caches]
         return liquid + sum(store.records()[own].readings["volume"] for store, own in others)

@@ -20,12 +20,14 @@ from basin.stages.costs import whitewater_cost
 from basin.stages.files import picture_of
 from basin.stages.keys import digest, forces_on_whitewater
 from basin.stages.stage import Cost, Job, Keys, Look, Made, Stage, Walk, register
+from basin.stages.surface_stage import handed_of
 from basin.stages.view import pack_points
 from basin.whitewater.births import rate_for_all
-from basin.whitewater.life import ALGORITHM, KINDS, Around, Life, Whitewater
+from basin.whitewater.life import ALGORITHM, KINDS, OF_LIQUID, Around, Life, Whitewater
 
 PILOT = 30_000  # births of a run ahead that tells what a rate leads to
 LITRE = 1e-3
+TAKEN = 1 << 61  # ids of drops of the liquid begin there
 DRAWN = 0.35  # of the liquid's spacing: how large whitewater is drawn
 
 declare(
@@ -61,6 +63,10 @@ class WhitewaterWalk(Walk):
         """What is born in a frame, of all layers."""
         return Whitewater().joined(*(one.born(frame, rate) for one, rate in zip(self.births, rates, strict=True)))
 
+    def live(self, frame: int, rates: np.ndarray, stop: Callable[[], bool] = lambda: False) -> dict[str, int] | None:
+        """Live on to a frame in which some are born at rates; see `Life.frame`."""
+        return self.life.frame(self._around(frame), self._newborn(frame, rates), stop)
+
     def _around(self, frame: int) -> Around:
         """What whitewater lives in on its way to a frame."""
         time, walls = self.scene.time, self.scene.domain.walls.pairs()
@@ -85,7 +91,7 @@ class WhitewaterWalk(Walk):
             If an amount cannot be reached, or frames that it is solved over are not there.
         """
         rates = np.array([layer.rate for layer in self.layers])
-        asked = [n for n, layer in enumerate(self.layers) if layer.ask != "rate"]
+        asked = [n for n, layer in enumerate(self.layers) if layer.ask != "rate" and layer.born_of != "drops"]
         if not any(layer.of_the_shot() for layer in self.layers):
             return rates
         frames = self._shot()
@@ -156,15 +162,21 @@ class WhitewaterWalk(Walk):
                 self.rates = self.solved(stop)
             if self.rates is None:
                 return None
-            newborn = self._newborn(frame, self.rates)
-            done = self.life.frame(self._around(frame), newborn, stop)
+            done = self.live(frame, self.rates, stop)
             if done is None:
                 return None
             told = done
-        return Made(self._arrays(), {**{name: float(count) for name, count in told.items()}, **self._counts()})
+        arrays, litres = self._arrays(), 0.0
+        taking = self.scene.whitewater.taking()
+        if taking is not None:
+            over = taken_over(self.frames.data(frame), *taking)
+            litres = 1e3 * float((4.0 / 3.0 * np.pi * over["radius"].astype(float) ** 3).sum())
+            arrays = {name: np.concatenate([value, over[name]]) for name, value in arrays.items()}
+        counts = {**{name: float(count) for name, count in told.items()}, **self._counts(arrays)}
+        return Made(arrays, {**counts, "taken_over": litres})
 
     def _arrays(self) -> dict[str, np.ndarray]:
-        """A frame: places in metres, times in shot seconds."""
+        """A frame of what lives: places in metres, times in shot seconds."""
         state, slower = self.life.state, np.float32(self.frames.slower)
         return {
             "position": state.position,
@@ -178,17 +190,35 @@ class WhitewaterWalk(Walk):
             "layer": state.layer,
         }
 
-    def _counts(self) -> dict[str, float]:
-        state = self.life.state
-        kinds = np.bincount(state.kind, minlength=len(KINDS))
-        layers = np.bincount(state.layer, minlength=len(self.layers))
-        found = {"count": float(len(state)), **dict(zip(KINDS, kinds.astype(float).tolist(), strict=True))}
+    def _counts(self, arrays: Mapping[str, np.ndarray]) -> dict[str, float]:
+        kinds = np.bincount(arrays["kind"], minlength=len(KINDS))
+        layers = np.bincount(arrays["layer"], minlength=len(self.layers))
+        found = {"count": float(len(arrays["id"])), **dict(zip(KINDS, kinds.astype(float).tolist(), strict=True))}
         return found | {f"layer.{one.name}": float(layers[n]) for n, one in enumerate(self.layers)}
 
     def state(self) -> dict[str, np.ndarray]:
         """The restart state."""
         rates = np.full(len(self.layers), np.nan) if self.rates is None else self.rates
         return {**self.life.state.arrays(), "rates": rates, "next_id": np.array(self.life.next_id)}
+
+
+def taken_over(data: Mapping[str, np.ndarray], layer: int, radius: float) -> dict[str, np.ndarray]:
+    """Small drops of a liquid frame as spray of a layer, of their mass, place and speed; ids by that of one of their
+    particles."""
+    found = handed_of(data, radius)
+    count = len(found.row)
+    zero = np.zeros(count, np.float32)
+    return {
+        "position": found.position.astype(np.float32),
+        "velocity": found.velocity.astype(np.float32),
+        "id": data["id"][found.row].astype(np.int64) + TAKEN,
+        "radius": np.cbrt(3.0 / (4.0 * np.pi) * found.volume).astype(np.float32),
+        "age": zero,
+        "life": zero.copy(),
+        "kind": np.full(count, KINDS.index("spray"), np.uint8),
+        "source": np.full(count, OF_LIQUID, np.uint8),
+        "layer": np.full(count, layer, np.uint8),
+    }
 
 
 class WhitewaterStage(Stage):
@@ -214,6 +244,7 @@ class WhitewaterStage(Stage):
         Reading("popped", "Foam that popped"),
         Reading("landed", "Spray that fell back"),
         Reading("left", "Left the domain"),
+        Reading("taken_over", "Drops taken over", "l"),
         Reading("layer.", "Layer {}"),
         Reading("seconds", "Seconds per frame", "s"),
     )

@@ -38,7 +38,7 @@ THROWN = 2.0  # m/s, of these, from bubbles of a millimetre (Spiel 1995, from me
 DRIES = 1.0  # s, in the mean, until a drop that lies on a wall is a film and gone
 SLIDES = 0.7  # of its speed along a wall that spray keeps where it meets one
 REBOUNDS, SATELLITE = 0.35, 0.3  # of a landing drop's speed and radius: those of drops that it throws (from memory)
-OF_BURST, OF_IMPACT = 3, 5  # as sources
+OF_BURST, OF_IMPACT, OF_LIQUID = 3, 5, 6  # as sources
 CHANCES = {
     "lands": 11,
     "patience": 12,
@@ -57,7 +57,7 @@ class Whitewater:
     ----------
     position, velocity : float32 (n, 3), m and m/s
     id : int64 (n,), never given twice; source : uint8, 0 trapped air, 1 a crest, 2 vorticity, 3 a burst, 4 an
-        element, 5 an impact
+        element, 5 an impact, 6 a drop of the liquid
     radius, age : float32 (n,), m and s
     patience : of lives of foam of its size in the mean, how many it has; spent : how many it has had
     kind, layer : uint8 (n,)
@@ -451,9 +451,10 @@ class Life:
             wind, push = around.air(state, 0.5 * (start + end), (end - start) * around.seconds)
         drift, held, place, life = still
         event = np.zeros(len(state), np.uint8)
+        blown = around.air is not None
         _live(
             state.position, state.velocity, state.seen, state.radius, state.kind, state.begins, state.layer, state.age,
-            state.spent, state.patience, place, life, drift, held, wind, push, around.air is not None, start, end, around.seconds, field,
+            state.spent, state.patience, place, life, drift, held, wind, push, blown, start, end, around.seconds, field,
             between.where, between.low, between.voxel, around.gravity, self._lighter, self._drops, self._bubbles,
             self._each("windage"), self._each("driven"), self._each("rises"), event,
         )  # fmt: skip

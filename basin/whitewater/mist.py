@@ -68,7 +68,7 @@ class Surroundings:
     Attributes
     ----------
     state : uint8 (nx, ny, nz): air, liquid, or solid
-    flow : (nx, ny, nz, 3), m/s, of the liquid where it is
+    flow : (nx, ny, nz, 3), m/s, of the liquid where it is; else nothing
     wind : velocity of the air by winds, and drift by other forces, (nx, ny, nz, 3), m/s; none without
     """
 
@@ -293,7 +293,5 @@ class Mist:
 
     @staticmethod
     def _met(air: np.ndarray, around: Surroundings, wind: np.ndarray) -> None:
-        """Air at the liquid goes with it; at solids it rests."""
-        wet, solid = around.state == WET, around.state == SOLID
-        air[wet] = around.flow[wet] - wind[wet]
-        air[solid] = -wind[solid]
+        """Air at the liquid goes with it; at solids, where `flow` is nothing, it rests."""
+        np.subtract(around.flow, wind, out=air, where=(around.state != FREE)[..., None])

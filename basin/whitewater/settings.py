@@ -9,7 +9,7 @@ from pydantic import model_validator
 from basin.settings import Part, setting
 
 MOST_LAYERS, MOST_LETTERS = 8, 40
-COUNTED, OF_AIR, BY_RATE = ["fullest", "all"], ["air"], ["rate"]
+COUNTED, OF_AIR, BY_RATE, BORN = ["fullest", "all"], ["air"], ["rate"], ["air", "element", "rain"]
 
 
 ONE_KIND = Literal[
@@ -96,12 +96,26 @@ class Layer(Part):
     """Whitewater that is born, lives and is delivered together."""
 
     name: str = setting("foam and spray", group="How much", meaning="Name, once per scene.")
-    born_of: Literal["air", "element", "rain"] = setting(
+    born_of: Literal["air", "element", "rain", "drops"] = setting(
         "air",
         group="How much",
         label="Born of",
         meaning="The air that the liquid traps; an element of the scene: by hand from any shape, or from a body that "
-        "goes through the surface; or rain that falls onto the liquid.",
+        "goes through the surface; rain that falls onto the liquid; or the liquid's own drops that are too small for "
+        "its mesh, which are then no part of the surface any more.",
+    )
+    largest: float = setting(
+        3.0,
+        unit="mm",
+        when={"born_of": ["drops"]},
+        group="How much",
+        gt=0,
+        le=1000,
+        slider=(0.2, 30),
+        scale="log",
+        label="Drops, up to",
+        meaning="Radius up to which a drop of the liquid is spray of the same mass; up to 1.6 times it, it goes over "
+        "softly. It flies as the liquid does.",
     )
     element: str = setting(
         "",
@@ -168,6 +182,7 @@ class Layer(Part):
     )
     ask: Literal["fullest", "all", "air", "rate"] = setting(
         "fullest",
+        when={"born_of": ["air", "element", "rain"]},
         group="How much",
         label="Ask for",
         meaning="So many particles at the fullest frame, so many in all over the shot, so many litres of air, or so "
@@ -176,7 +191,7 @@ class Layer(Part):
     particles: float = setting(
         50_000.0,
         unit="particles",
-        when={"ask": COUNTED},
+        when={"ask": COUNTED, "born_of": BORN},
         group="How much",
         gt=0,
         le=2e9,
@@ -188,7 +203,7 @@ class Layer(Part):
     litres: float = setting(
         1.0,
         unit="l",
-        when={"ask": OF_AIR},
+        when={"ask": OF_AIR, "born_of": BORN},
         group="How much",
         gt=0,
         le=1e6,
@@ -200,7 +215,7 @@ class Layer(Part):
     rate: float = setting(
         10.0,
         unit="1/s",
-        when={"ask": BY_RATE},
+        when={"ask": BY_RATE, "born_of": BORN},
         group="How much",
         gt=0,
         le=1e6,
@@ -381,6 +396,8 @@ class Layer(Part):
 
     def of_the_shot(self) -> bool:
         """Whether its rate or a range goes by the whole shot: an amount is asked for, or an end is left empty."""
+        if self.born_of == "drops":
+            return False
         if self.ask != "rate":
             return True
         counts = [name for name in FROM if getattr(self, f"{name}_share", 1.0) > 0]
@@ -417,12 +434,21 @@ class WhitewaterSettings(Part):
         meaning="Each with births, sizes and behaviour of its own. Without any, there is no whitewater.",
     )
 
+    def taking(self) -> tuple[int, float] | None:
+        """The layer that takes over small drops of the liquid, and up to which radius, m."""
+        for number, layer in enumerate(self.layers):
+            if layer.born_of == "drops":
+                return number, layer.largest * 1e-3
+        return None
+
     @model_validator(mode="after")
     def _names(self) -> WhitewaterSettings:
         names = [layer.name for layer in self.layers]
         twice = sorted({n for n in names if names.count(n) > 1})
         if twice:
             raise ValueError(f"two layers are named {twice[0]!r}; give each its own name")
+        if sum(layer.born_of == "drops" for layer in self.layers) > 1:
+            raise ValueError("two layers take over the liquid's small drops; leave it to one of them")
         if len(names) > MOST_LAYERS:
             raise ValueError(f"{len(names)} layers; at most {MOST_LAYERS}")
         return self

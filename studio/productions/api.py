@@ -154,6 +154,7 @@ class JudgeRequest(Schema):
 class BirthsRequest(Schema):
     scene: dict[str, Any]
     frame: Frame
+    lived: int = Field(0, ge=0, le=48)
     session: str = Field("", max_length=80)
 
 
@@ -391,7 +392,7 @@ def judge(request: HttpRequest, take_id: int, quality: str, wanted: JudgeRequest
 def births(request: HttpRequest, take_id: int, quality: str, wanted: BirthsRequest) -> HttpResponse:
     """Births of a frame by the layers of a scene that need not be kept, packed for the viewport."""
     found = take_for(request, take_id)
-    asked = _asked(found, quality, wanted.scene, wanted.frame)
+    asked = replace(_asked(found, quality, wanted.scene, wanted.frame), lived=wanted.lived)
     packed = judging.judged(found, (user_of(request).pk, wanted.session), asked, births_of_frame)
     return HttpResponse(packed, content_type="application/octet-stream")
 

@@ -70,7 +70,9 @@ class Declared(SimpleTestCase):
         with mock.patch.dict(stage._declared), self.assertRaisesRegex(LookupError, "late reads nobody"):
             stage.register(Late())
             stage.stages()
-        with self.assertRaisesRegex(LookupError, "'foam' is no stage; there are liquid, air, surface, whitewater and mist"):
+        with self.assertRaisesRegex(
+            LookupError, "'foam' is no stage; there are liquid, air, surface, whitewater and mist"
+        ):
             stage.named(["foam"])
 
     def test_every_reading_that_is_measured_is_declared(self) -> None:

@@ -15,8 +15,10 @@ from alembic3d import Abc, AbcGeom
 from django.test import SimpleTestCase
 from PIL import Image
 from pxr import Usd, UsdGeom
+from skimage.measure import label
 
 from basin.cache import Cache
+from basin.clumps import NEAR, clumps, handed
 from basin.randomness import among
 from basin.scene import Scene, SceneError, parse_scene
 from basin.stages import samples
@@ -31,6 +33,8 @@ from basin.stages.pieces import whitewater_count
 from basin.stages.preview import births
 from basin.stages.run import FrameDone, RunFailure, run
 from basin.stages.stage import Job, all_keys, named, usual
+from basin.stages.surface_stage import SurfaceWorld
+from basin.stages.whitewater_stage import TAKEN
 from basin.whitewater.denser import denser
 from basin.whitewater.laws import Fluids
 from basin.whitewater.life import FOAM, SPRAY, Whitewater, depth_at, flow_of
@@ -630,6 +634,63 @@ class Leaving(Kept):
         self.assertAlmostEqual(len(half.vertices) / len(found.vertices), 0.5, delta=0.03)
 
 
+class TakenOver(Kept):
+    """Small drops of the liquid, as spray of the same mass instead of balls of the mesh."""
+
+    def test_what_hangs_together(self) -> None:
+        """As scikit-image has it for a picture of cells."""
+        chance = np.random.default_rng(6)
+        cells = chance.random((12, 12, 12)) < 0.12
+        place = (np.argwhere(cells) + 0.5) * NEAR * 0.01
+        wanted = label(cells, connectivity=3)[cells]
+        found = clumps(place, 0.01)
+        self.assertEqual(len(np.unique(np.stack([wanted, found]), axis=1).T), len(np.unique(wanted)))
+        self.assertEqual(len(np.unique(found)), len(np.unique(wanted)))
+
+    def test_mass_is_kept_exactly_and_it_goes_over_softly_by_size(self) -> None:
+        """Clumps of 1 to 40 particles, far apart: what stays and what goes over are all there was; the larger the
+        less, all of those up to the radius, none of those from 1.6 times it."""
+        sizes = np.arange(1, 41)
+        line = np.repeat(np.arange(40) * 1.0, sizes)
+        place = np.column_stack([line, np.concatenate([np.arange(n) * 0.01 for n in sizes]), np.zeros(len(line))])
+        volume = np.full(len(line), 1e-6, np.float32)
+        radius = float(np.cbrt(3 / (4 * np.pi) * 5e-6))
+        found = handed(place, place, volume, np.arange(len(line)), 0.01, radius)
+        share = found.share[np.cumsum(sizes) - 1]
+        self.assertTrue((np.diff(share) <= 0).all())
+        self.assertTrue((share[:4] == 1).all())
+        self.assertTrue(((share[6:19] > 0) & (share[6:19] < 1)).all())
+        self.assertTrue((share[21:] == 0).all())
+        stays = float((volume * (1 - found.share)).sum(dtype=np.float64))
+        self.assertAlmostEqual((stays + float(found.volume.sum())) / float(volume.sum(dtype=np.float64)), 1.0, places=6)
+        np.testing.assert_allclose(found.position[:, 0], np.arange(len(found.row)), atol=1e-9)
+
+    def test_in_a_shot(self) -> None:
+        """Its spray has the mass that its surface lacks; drops that are spray alone have no triangles there."""
+        own = splash({"born_of": "drops", "largest": 60.0})
+        frame = max(self.made(own), key=lambda f: f.readings["count"]).frame
+        liquid, foam = self.cache().stage("liquid").frame(frame), self.cache().stage("whitewater").frame(frame)
+        self.assertGreater(len(foam["id"]), 0)
+        self.assertTrue((foam["kind"] == SPRAY).all())
+        over = 4 / 3 * np.pi * (foam["radius"].astype(float) ** 3).sum()
+        job = Job(own, SceneFiles(HERE), self.cache(), "final")
+        points = SurfaceWorld(own, job.files, "final").frame(liquid, frame)[0]
+        whole = float(liquid["volume"].sum(dtype=np.float64))
+        self.assertAlmostEqual((over + float(points.volume.sum(dtype=np.float64))) / whole, 1.0, places=6)
+        self.assertLess(float(points.volume.sum(dtype=np.float64)), whole)
+        # ids are those of a particle of the drop, so that a drop keeps its own while it flies
+        row = {int(n): k for k, n in enumerate(liquid["id"])}
+        near = liquid["position"][[row[int(n) - TAKEN] for n in foam["id"]]]
+        self.assertLess(float(np.linalg.norm(near - foam["position"], axis=1).max()), 0.1)
+        keys = [all_keys(Job(s, job.files, self.cache(), "final"))["surface"][frame] for s in (own, splash())]
+        self.assertNotEqual(*keys)
+
+    def test_one_layer_takes_them(self) -> None:
+        with self.assertRaises(SceneError) as told:
+            splash({"name": "a", "born_of": "drops"}, {"name": "b", "born_of": "drops"})
+        self.assertIn("leave it to one", str(told.exception))
+
+
 class Denser(SimpleTestCase):
     """What is put between points."""
 
@@ -677,9 +738,9 @@ class Denser(SimpleTestCase):
 class Previewed(Kept):
     """Births of one frame while ranges change."""
 
-    def told(self, *layers: dict[str, Any], frame: int = 8) -> dict[str, Any]:
+    def told(self, *layers: dict[str, Any], frame: int = 8, lived: int = 0) -> dict[str, Any]:
         """What the page is told of the births of a frame."""
-        asked = Asked(HERE, self.folder, splash(*layers).model_dump(mode="json"), "final", frame)
+        asked = Asked(HERE, self.folder, splash(*layers).model_dump(mode="json"), "final", frame, lived=lived)
         packed = births(asked)
         found: dict[str, Any] = json.loads(packed[8 : 8 + int.from_bytes(packed[4:8], "little")])
         return found
@@ -696,6 +757,18 @@ class Previewed(Kept):
         high = self.told({"energy_from": 1.0, "energy_to": 1.5})
         self.assertGreater(sum(low["span"]), sum(high["span"]))
         self.assertEqual(self.told({"energy_from": 1e4, "energy_to": 2e4})["total"], 0)
+
+    def test_a_rehearsal_is_what_a_run_would_have_of_those_frames(self) -> None:
+        """About the share of each kind that a whole run has of ids born in these frames, and nothing is kept."""
+        layer = {"name": "a", "ask": "all", "particles": 20_000, "bursts": 0.0}
+        told = self.told(layer, frame=9, lived=4)
+        self.made(splash(layer))
+        store = self.cache().stage("whitewater")
+        before = int(store.frame(4)["id"].max(initial=-1))
+        data = store.frame(9)
+        young = np.bincount(data["kind"][data["id"] > before], minlength=3) / (data["id"] > before).sum()
+        np.testing.assert_allclose(np.array(told["counts"]) / sum(told["counts"]), young, atol=0.05)
+        self.assertLess(sum(told["counts"]), 8000)
 
     def test_frames_that_are_not_there_are_told(self) -> None:
         with self.assertRaisesRegex(JudgeFailure, "has no liquid yet"):

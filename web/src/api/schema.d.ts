@@ -1718,6 +1718,11 @@ export interface components {
             /** Frame */
             frame: number;
             /**
+             * Lived
+             * @default 0
+             */
+            lived: number;
+            /**
              * Session
              * @default
              */

@@ -15,6 +15,8 @@ const props = defineProps<{
   edits: boolean
   /** whether births are seen in the place of the air */
   seen: boolean
+  /** frames of life before the one that is seen */
+  lived: number
   /** what is wrong with them */
   problem: string
 }>()
@@ -22,6 +24,7 @@ const emit = defineEmits<{
   keep: [scene: SceneDocument]
   range: [low: number, high: number]
   see: [seen: boolean]
+  lived: [frames: number]
   /** the scene as it would be now, while a handle moves too */
   tried: [scene: SceneDocument]
 }>()
@@ -155,6 +158,17 @@ function nudge(event: KeyboardEvent, end: 'low' | 'high') {
         @change="emit('see', ($event.target as HTMLInputElement).checked)"
       />
       Births of this frame
+      <select
+        v-if="seen"
+        :value="lived"
+        aria-label="How long they have lived"
+        title="Of this frame and of those before it, as they live until it"
+        @click.stop
+        @change="emit('lived', +($event.target as HTMLSelectElement).value)"
+      >
+        <option :value="0">as they are born</option>
+        <option v-for="n in [4, 12, 24]" :key="n" :value="n">and {{ n }} frames lived</option>
+      </select>
     </label>
     <p v-if="seen && problem" class="problem" role="alert">{{ problem }}</p>
   </div>

@@ -426,6 +426,8 @@ onBeforeUnmount(() => {
             :edits="!viewer"
             :seen="births.seen.value"
             :problem="births.problem.value"
+            :lived="births.lived.value"
+            @lived="(frames) => (births.lived.value = frames)"
             @see="births.see"
             @tried="births.tried"
             @keep="(s) => take.keep(s)"

@@ -18,10 +18,12 @@ export function useBirths(
   const newest = useNewest()
   const seen = ref(false)
   const problem = ref('')
+  /** frames of life before the one that is seen; without any, births alone */
+  const lived = ref(0)
   let timer: ReturnType<typeof setTimeout> | undefined
 
   async function ask(scene: SceneDocument) {
-    const body = { scene, frame: at.frame.value, session }
+    const body = { scene, frame: at.frame.value, lived: lived.value, session }
     const answer = await newest.ask(`/api/takes/${take}/births/${at.quality.value}`, body)
     if (!answer || !seen.value) return
     problem.value = answer.problem ?? ''
@@ -43,8 +45,8 @@ export function useBirths(
     newest.end()
     show(null)
   }
-  watch(at.frame, () => tried(at.scene.value!))
+  watch([at.frame, lived], () => tried(at.scene.value!))
   watch([at.mode, at.quality], () => seen.value && see(false))
 
-  return { seen, problem, see, tried }
+  return { seen, problem, lived, see, tried }
 }
