@@ -275,8 +275,12 @@ def scenes() -> dict[str, dict[str, Any]]:
             "walls": {"x_min": "closed", "x_max": "open", "y_min": "open", "y_max": "open"},
         },
         "liquid": {"voxel_size": 0.0125, "flip_share": 0.6, "wall_friction": 0.05},
-        "whitewater": {"layers": [{"particles": 150000}]},
-        "mist": {"made": True, "voxel": 0.025, "carries": 3.0},
+        "whitewater": {
+            "layers": [
+                {"particles": 150000, "trapped_from": 3.5, "trapped_to": 8.0, "crest_from": 2.5, "crest_share": 0.3}
+            ]
+        },
+        "mist": {"made": True, "voxel": 0.025, "tears": 4.0, "carries": 3.0},
         "deliveries": [
             {"name": "for light", "format": "usd", "elements": True, "unit": "cm", "up": "z"},
             {"name": "mist", "format": "vdb", "mist": True},

@@ -26,8 +26,9 @@ from basin.whitewater.mist import ALGORITHM, FREE, MOST_VOXELS, SOLID, WET, Box,
 
 WHITEWATER = "whitewater"
 TILE = 8
-SEEN = 1e-6  # kg/m3: thinner is not kept in frames
-POINTS = 60_000  # at most, that stand for it where it is looked at
+SEEN = 1e-5  # kg/m3: thinner is not kept in frames; it takes half a thousandth of the light a metre
+POINTS, LEAST = 60_000, 0.03  # at most that stand for it where it is looked at; of light that each takes, at least
+SOFT = 1.4  # voxels: how large each is drawn; a bell, whose volume is a third of its square's times pi
 
 declare(Attribute("density", unit="g/m3", shown="ramp", from_nothing=True, least_span=1e-3))
 
@@ -133,9 +134,10 @@ class MistWalk(Walk):
         return {
             "tile": tile,
             "tile_density": np.where(tiles[at] > SEEN, tiles[at], 0.0).astype(np.float32),
-            "tile_air": flow,
+            "tile_air": flow.astype(np.float16),
             "grid_low": box.low,
             "grid_voxel": np.array(box.voxel),
+            "per_mass": np.array(1.5 / (1e-6 * self.scene.mist.radius * self.mist.fluids.density)),
         }
 
     def state(self) -> dict[str, np.ndarray]:
@@ -192,7 +194,13 @@ class MistStage(Stage):
     def pack(self, store: StageCache, frame: int, look: Look) -> bytes:
         """Points, the more the thicker it is, drawn soft."""
         data = store.frame(frame)
-        return pack_points(points_of(data, min(look.budget, POINTS)), look.budget, look.by, look.time, soft=True)
+        voxel = float(data["grid_voxel"])
+        # as light sees it: droplets take twice their cross-section of it (van de Hulst 1957), 3 / (2 r rho) per mass
+        taken = float(data["tile_density"].sum(dtype=np.float64)) * voxel**3 * float(data["per_mass"])
+        one = np.pi / 3.0 * (SOFT * voxel) ** 2
+        count = int(min(look.budget, POINTS, max(taken / (LEAST * one), 1.0)))
+        soft = round(min(taken / (count * one), 1.0), 4)
+        return pack_points(points_of(data, count), look.budget, look.by, look.time, soft=soft)
 
     def cost(self, job: Job) -> Cost:
         """By its voxels."""
@@ -219,7 +227,7 @@ def points_of(data: Mapping[str, np.ndarray], count: int) -> dict[str, np.ndarra
     place = data["grid_low"] + (index + uniform(nth, 1, 3)) * voxel
     return {
         "position": place.astype(np.float32),
-        "velocity": data["tile_air"].reshape(-1, 3)[row],
+        "velocity": data["tile_air"].reshape(-1, 3)[row].astype(np.float32),
         "density": (1000.0 * flat[row]).astype(np.float32),
         "id": np.arange(len(row)),
         "particle_spacing": np.array(voxel),

@@ -156,7 +156,7 @@ def frame_grids(job: Job, delivery: Delivery, frame: int) -> list[Grid]:
     if part == "mist":
         return [
             Grid("density", "fog", tile, data["tile_density"], 0.0, matrix),
-            Grid("velocity", "velocity", tile, data["tile_air"] @ turn.T, 0.0, matrix),
+            Grid("velocity", "velocity", tile, data["tile_air"].astype(np.float32) @ turn.T, 0.0, matrix),
         ]
     level = np.where(data["tile_held"] > 0, np.minimum(data["tile_phi"], -0.5 * dx), data["tile_phi"])
     density = np.clip(0.5 - level / dx, 0, 1)

@@ -217,6 +217,17 @@ def named(names: Any) -> list[Stage]:
     return [stage for stage in there.values() if stage.name in names]
 
 
+def with_read(name: str) -> list[str]:
+    """A stage and all those that it is made from, in their order."""
+    there = stages()
+    wanted, left = set(), [name]
+    while left:
+        one = left.pop()
+        wanted.add(one)
+        left += [other for other in there[one].reads if other not in wanted]
+    return [one for one in there if one in wanted]
+
+
 def usual(scene: Scene | None = None) -> list[Stage]:
     """Those that a run of a scene makes if it is not told which; without one, those that a run of any scene makes."""
     return [stage for stage in stages().values() if not stage.on_demand(scene)]

@@ -34,7 +34,7 @@ from basin.stages.beside import Beside
 from basin.stages.judge import Asked, Judge
 from basin.stages.run import run
 from basin.stages.samples import BALL
-from basin.stages.stage import stages
+from basin.stages.stage import stages, with_read
 
 TABLE = Path(__file__).with_name("kernels.json")
 PROCESSES = 2
@@ -164,8 +164,7 @@ def run_scene(stage: str, number: int) -> None:
         cache = Path(folder) / "cache"
         ball = sphere_mesh(0.05)
         write_ply(Path(folder) / BALL, ball.position, ball.triangle)
-        reads = [name for name in stages() if name == stage or name in stages()[stage].reads]
-        for _ in run(parse_scene(document), Path(folder), Cache(cache), stages=tuple(reads)):
+        for _ in run(parse_scene(document), Path(folder), Cache(cache), stages=tuple(with_read(stage))):
             pass
         if stages()[stage].judged:
             asked = Asked(Path(folder), cache, document, "final", 2)

@@ -17,13 +17,13 @@ class MistSettings(Part):
     layer: str = of_layer(_MADE, "Mist")
     but_layer: bool = but_layer(_MADE, "Mist")
     tears: float = setting(
-        0.05,
+        1.0,
         unit="1/s",
         when=_MADE,
         group="Mist",
         ge=0,
         le=100,
-        slider=(0.001, 1),
+        slider=(0.01, 20),
         scale="log",
         label="Comes off",
         meaning="Share of its mass that spray gives off in a liquid second where it goes at 1 m/s against the "

@@ -73,7 +73,7 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
   const seen = [0, 1, 2].map((n) => (look.seen[n] === false ? 0 : 1))
   return new THREE.ShaderMaterial({
     transparent: true,
-    depthWrite: !look.adding,
+    depthWrite: false, // their edges are soft
     blending: look.adding ? THREE.AdditiveBlending : THREE.NormalBlending,
     uniforms: {
       radius: { value: radius },
@@ -97,11 +97,14 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
       uniform vec3 seen;
       uniform bool trueSize;
       varying float vForm;
+      varying float vGrain;
       void main() {${SET}
         vForm = form;
+        vGrain = fract(sin(dot(position, vec3(127.1, 311.7, 74.7))) * 43758.5);
         vec4 eye = modelViewMatrix * vec4(position, 1.0);
         gl_Position = projectionMatrix * eye;
         float wide = trueSize ? least * exp2(size / 16.0) : radius;
+        if (!trueSize && form > 0.5 && form < 1.5) wide *= 0.9 + 0.9 * vGrain;
         gl_PointSize = clamp(wide * projectionMatrix[1][1] * height / -eye.z, form > 1.5 ? 3.0 : 1.5, 40.0);
         float shown = form < 0.5 ? seen.x : form < 1.5 ? seen.y : seen.z;
         if (shown < 0.5) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
@@ -111,6 +114,7 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
       uniform vec3 palette[3];
       uniform float strength;
       varying float vForm;
+      varying float vGrain;
       void main() {
         float r2 = dot(gl_PointCoord * 2.0 - 1.0, gl_PointCoord * 2.0 - 1.0);
         if (r2 > 1.0) discard;
@@ -118,17 +122,25 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
         if (ring && r2 < 0.3) discard;
         float light = vForm < 0.5 ? 0.72 + 0.38 * sqrt(1.0 - r2) : 1.0;
         vec3 own = vForm < 0.5 ? palette[0] : ring ? palette[2] : palette[1];
-        gl_FragColor = vec4((kinds ? own : ramped()) * light, strength * (ring ? 0.75 : 1.0));
+        // foam is many bubbles: soft at its rim, no two flakes alike
+        if (!ring && vForm > 0.5) light = 0.82 + 0.18 * vGrain;
+        float soft = vForm < 0.5 ? 1.0 - smoothstep(0.6, 1.0, r2) : ring ? 0.75 : 0.85 * (1.0 - smoothstep(0.1, 1.0, r2));
+        gl_FragColor = vec4((kinds ? own : ramped()) * light, strength * soft);
       }`,
   })
 }
 
 /** What is too fine to be told apart: points so soft that many of them are a cloud. */
-export function mistMaterial(radius: number): THREE.ShaderMaterial {
+export function mistMaterial(radius: number, thick: number): THREE.ShaderMaterial {
   return new THREE.ShaderMaterial({
     transparent: true,
     depthWrite: false,
-    uniforms: { radius: { value: radius }, height: { value: 600 }, ...shadeUniforms(false) },
+    uniforms: {
+      radius: { value: radius },
+      thick: { value: thick },
+      height: { value: 600 },
+      ...shadeUniforms(false),
+    },
     vertexShader: `${SHADED}
       uniform float radius;
       uniform float height;
@@ -138,11 +150,12 @@ export function mistMaterial(radius: number): THREE.ShaderMaterial {
         gl_PointSize = clamp(radius * projectionMatrix[1][1] * height / -eye.z, 4.0, 64.0);
       }`,
     fragmentShader: `${RAMPED}
+      uniform float thick;
       void main() {
         vec2 off = gl_PointCoord * 2.0 - 1.0;
-        float thick = exp(-3.0 * dot(off, off)) - 0.05;
-        if (thick <= 0.0) discard;
-        gl_FragColor = vec4(mix(vec3(0.86, 0.9, 0.92), ramped(), 0.25), 0.07 * thick);
+        float here = exp(-3.0 * dot(off, off)) - 0.05;
+        if (here <= 0.0) discard;
+        gl_FragColor = vec4(mix(vec3(0.86, 0.9, 0.92), ramped(), 0.25), thick * here);
       }`,
   })
 }

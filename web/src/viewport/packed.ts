@@ -24,8 +24,8 @@ export interface Packed {
   form?: Uint8Array
   size?: Uint8Array
   spacing?: number
-  /** points that stand for what is too fine to be told apart */
-  soft?: boolean
+  /** how much light each takes in its middle, of points that stand for what is too fine to be told apart */
+  soft?: number
   /** of a frame that is judged */
   facts?: Record<string, number>
   /** particles that it does not show */

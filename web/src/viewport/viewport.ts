@@ -32,6 +32,7 @@ interface SceneShape extends Marked {
 }
 
 const SHEER = 0.8 // how much of what lies in a liquid its surface hides, where both are seen
+const SOFT = 1.4 // voxels: how large points of mist are drawn (`SOFT` of the mist stage)
 const FLAT = 3 // degrees of a view without perspective
 
 /**
@@ -360,7 +361,7 @@ export class Viewport {
       const thinned = Math.cbrt(packed.total / packed.count)
       const radius = (packed.spacing ?? 0.01) * 0.62 * thinned
       if (packed.forms) return this.showKinds(packed, geometry, radius, beside)
-      const soft = packed.soft && mistMaterial(1.4 * (packed.spacing ?? 0.01))
+      const soft = packed.soft && mistMaterial(SOFT * (packed.spacing ?? 0.01), packed.soft)
       const points = new THREE.Points(geometry, soft || pointMaterial(radius, !!packed.colour))
       place(points, packed)
       points.frustumCulled = false

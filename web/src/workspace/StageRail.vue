@@ -27,7 +27,7 @@ function word(v: Filled): string {
 <template>
   <nav class="rail" aria-label="Stages">
     <button class="bare stage" :class="{ on: part === 'scene' }" @click="emit('pick', 'scene')">
-      <svg height="40" viewBox="0 0 34 42" aria-hidden="true">
+      <svg height="26" viewBox="0 0 34 42" aria-hidden="true">
         <path
           d="M2 4h30l-4 35H6z"
           fill="var(--deep)"
@@ -47,10 +47,13 @@ function word(v: Filled): string {
       :title="v.told"
       @click="emit('pick', v.name)"
     >
-      <Vessel :current="v.current" :stale="v.stale" :total="v.total" :label="v.title" />
+      <span class="held">
+        <Vessel :current="v.current" :stale="v.stale" :total="v.total" :label="v.title" :height="30" />
+        <span class="n dim" :class="{ alone: !v.bytes }">
+          {{ word(v) }}<template v-if="v.bytes"><br />{{ bytes(v.bytes) }}</template>
+        </span>
+      </span>
       <span>{{ v.title }}</span>
-      <span class="n dim">{{ word(v) }}</span>
-      <span v-if="v.bytes" class="n dim">{{ bytes(v.bytes) }}</span>
     </button>
   </nav>
 </template>
@@ -59,10 +62,10 @@ function word(v: Filled): string {
 .rail {
   width: 86px;
   border-right: 1px solid var(--line);
-  padding: 12px 0;
+  padding: 8px 0;
   display: flex;
   flex-direction: column;
-  gap: 8px;
+  gap: 3px;
   align-items: center;
   overflow-y: auto; /* many stages in a low window */
   scrollbar-width: thin;
@@ -70,7 +73,7 @@ function word(v: Filled): string {
 .stage {
   flex: none;
   width: 78px;
-  padding: 6px 0 5px;
+  padding: 4px 0 3px;
   display: flex;
   flex-direction: column;
   align-items: center;
@@ -78,6 +81,16 @@ function word(v: Filled): string {
   font-size: 12px;
   color: var(--dim);
   border-radius: 3px;
+}
+.held {
+  display: flex;
+  gap: 5px;
+  align-items: center;
+  text-align: left;
+  line-height: 1.25;
+}
+.held .alone {
+  max-width: 46px;
 }
 .stage .n {
   font-size: 10.5px;

@@ -55,7 +55,7 @@ const emit = defineEmits<{ see: [name: string]; judge: []; rehearse: []; deliver
 .chip button {
   background: #1a2226e6;
   color: #93a4a9;
-  padding: 4px 10px;
+  padding: 4px 7px;
   font-size: 12px;
 }
 .chip :slotted(button):hover,
