@@ -9,11 +9,13 @@ from dataclasses import replace
 import numpy as np
 from numba import njit
 
-from basin.whitewater import laws, life, potentials
+from basin.stages import surface_stage
+from basin.whitewater import laws, life, mist, potentials
 from benchmarks.mutants_surface import around, exchanged, with_names
 
 MODULES = (
     *(f"tests.basin.test_whitewater{part}" for part in ("", "_life", "_stage")),
+    "tests.basin.test_mist",
     "tests.basin.test_stages",
 )
 
@@ -98,6 +100,10 @@ def _parting(made: Callable, *given: object) -> None:
     out *= -1  # type: ignore[operator]
 
 
+def _all(_made: Callable, kind: np.ndarray, *given: object) -> np.ndarray:
+    return np.ones(len(kind), bool)
+
+
 def _without_own(made: Callable, *given: object) -> tuple:
     row, place, normal, own = made(*given)
     return row, place, normal, np.zeros_like(own)
@@ -151,6 +157,23 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "a state without its rates": around(
         "stages.whitewater_stage", "WhitewaterWalk.state", lambda made, walk: {**made(walk), "rates": np.zeros(9)}
     ),
+    "all that lands splashes": exchanged("whitewater.rain", "SPLASHES", 0.0),
+    "rain falls through roofs": around(
+        "stages.birthplaces", "OfRain._below", lambda made, *a: (made(*a)[0], np.ones(len(a[-1]), bool))
+    ),
+    "an image is left out": around(
+        "stages.birthplaces", "OfElement._bright", lambda made, self, place, time: np.ones(len(place))
+    ),
+    "forces push all kinds": around("stages.contact", "named", _all),
+    "all kinds leave": around("stages.pieces", "named", _all),
+    "foam is filled as a volume": exchanged("whitewater.denser", "FOAM", 9),
+    "drops taken over are meshed too": around(
+        "stages.surface_stage", "SurfaceWorld._kept", lambda made, self, data: surface_stage.frame_points(data)
+    ),
+    "drops go over at once": exchanged("clumps", "SOFT", 1.001),
+    "mist goes into solids": exchanged("whitewater.mist", "_on", with_names(mist._on, SOLID=9)),
+    "air is left to gather": exchanged("whitewater.mist", "_apart", lambda air, voxel: None),
+    "mist does not sink": around("whitewater.mist", "terminal", lambda made, *given: 0.0),
 }
 AIMED: dict[str, tuple[str, ...]] = {
     "a shorter reach": ("Potentials",),
@@ -178,4 +201,15 @@ AIMED: dict[str, tuple[str, ...]] = {
     "wind without its zone": ("Meeting",),
     "limits are left out": ("Amounts",),
     "a state without its rates": ("Among",),
+    "all that lands splashes": ("test_whitewater_life.Spray",),
+    "rain falls through roofs": ("Rained",),
+    "an image is left out": ("AtElements",),
+    "forces push all kinds": ("Meeting",),
+    "all kinds leave": ("Leaving",),
+    "foam is filled as a volume": ("Denser",),
+    "drops taken over are meshed too": ("TakenOver",),
+    "drops go over at once": ("TakenOver",),
+    "mist goes into solids": ("test_mist.Carried",),
+    "air is left to gather": ("test_mist.Shedding",),
+    "mist does not sink": ("test_mist.Carried",),
 }

@@ -172,7 +172,7 @@ class Staged(Kept):
 
     @classmethod
     def misty(cls, **more: Any) -> Scene:
-        return splash({"particles": 6000}, mist={"made": True, "tears": 1.0, "voxel": 0.04, **more})
+        return splash({"particles": 6000}, mist={"made": True, "tears": 100.0, "voxel": 0.04, **more})
 
     def test_it_is_made_where_a_scene_makes_it(self) -> None:
         self.assertIn("mist", [s.name for s in usual(self.scene)])
