@@ -24,6 +24,10 @@ class Whitewater(PageCase):
         self.take.refresh_from_db()
         return list(self.take.scene.get("whitewater", {}).get("layers", []))
 
+    def told(self, part: str) -> dict[str, Any]:
+        self.take.refresh_from_db()
+        return dict(self.take.scene.get(part, {}))
+
     def foam(self, page: Page) -> None:
         self.sign_in(page)
         page.locator("a.take").click()
@@ -62,6 +66,9 @@ class Whitewater(PageCase):
         with page.expect_response(lambda reply: "/births/" in reply.url) as told:
             page.get_by_label("Births of this frame").check()
         self.assertEqual(told.value.status, 200)
+        with page.expect_response(lambda reply: "/births/" in reply.url) as told:
+            page.get_by_label("How long they have lived").select_option("4")
+        self.assertEqual(told.value.status, 200)
         page.get_by_label("Births of this frame").uncheck()
         page.get_by_role("button", name="by the shot").click()
         self.wait(lambda: self.layers()[0].get("trapped_from") is None, 15, "the range was not given back")
@@ -80,6 +87,26 @@ class Whitewater(PageCase):
         page.get_by_label("True size").check()
         page.get_by_label("Adding up").check()
         page.wait_for_function("window.viewport.drawn() > 0")
+
+        # mist of what flies
+        rail.get_by_role("button", name="Mist").click()
+        page.get_by_role("checkbox", name="Make mist").check()
+        self.wait(lambda: self.told("mist").get("made", False), 15, "mist was not asked for")
+        page.get_by_role("button", name="Make mist").click()
+        self.wait(lambda: Run.objects.filter(status="done").count() == 3, 300, "there is no mist")
+        page.get_by_role("button", name="Mist", exact=True).first.click()
+        page.wait_for_function("window.viewport.drawn() > 0")
+
+        # what leaves is counted before
+        rail.get_by_role("button", name="Delivery").click()
+        page.get_by_role("button", name="Put in a delivery").click()
+        page.get_by_role("checkbox", name="Whitewater", exact=True).check()
+        whole = page.get_by_text("points of whitewater at its fullest")
+        whole.wait_for()
+        before = whole.inner_text()
+        page.get_by_label("Kinds").select_option("foam")
+        self.wait(lambda: whole.inner_text() != before, 15, "the count did not follow")
+        self.assertEqual(page.get_by_label("Layer", exact=True).locator("option").count(), 2)
 
         # what cannot be is said, and nothing is lost
         rail.get_by_role("button", name="Whitewater").click()

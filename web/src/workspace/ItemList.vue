@@ -18,7 +18,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ keep: [scene: SceneDocument]; problems: [problems: Said[]] }>()
 
-const MANY = 20
+const MANY = 24
 const items = computed(() => (valueAt(props.scene, props.setting.path) ?? []) as SceneDocument[])
 const one = computed(() => {
   const words: Record<string, string> = { JoinedCache: 'cache', Where: 'limit' }
