@@ -157,7 +157,7 @@ MUTANTS: dict[str, Callable[[], AbstractContextManager]] = {
     "a state without its rates": around(
         "stages.whitewater_stage", "WhitewaterWalk.state", lambda made, walk: {**made(walk), "rates": np.zeros(9)}
     ),
-    "all that lands splashes": exchanged("whitewater.rain", "SPLASHES", 0.0),
+    "all that lands splashes": exchanged("whitewater.rain", "SPLASHES", 1.0),
     "rain falls through roofs": around(
         "stages.birthplaces", "OfRain._below", lambda made, *a: (made(*a)[0], np.ones(len(a[-1]), bool))
     ),

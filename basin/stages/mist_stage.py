@@ -157,6 +157,7 @@ class MistStage(Stage):
     over = "surface"
     definition = "MistSettings"
     part = "mist"
+    asked_by = "made"
     reads = (LIQUID, WHITEWATER)
     gives = ("mist",)
     sequential = True

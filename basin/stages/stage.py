@@ -114,6 +114,7 @@ class Stage(ABC):
     kind : of what is seen, "points" or "mesh"
     colouring : attribute that it is coloured by at first
     definition, part : of its settings in the schema of scenes, and the part of a scene where they are
+    asked_by : setting of its part that says whether it is wanted at all, if there is one
     judged : whether one frame can be made again and again while settings change
     over : stage whose frames are seen beneath its points
     gives : what leaves with deliveries beside its frames themselves
@@ -133,6 +134,7 @@ class Stage(ABC):
     colouring: ClassVar[str] = ""
     definition: ClassVar[str] = ""
     part: ClassVar[str] = ""
+    asked_by: ClassVar[str] = ""
     judged: ClassVar[bool] = False
     over: ClassVar[str] = ""
     gives: ClassVar[tuple[str, ...]] = ()

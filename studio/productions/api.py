@@ -38,6 +38,7 @@ class StageCard(Schema):
     colouring: str
     definition: str
     part: str
+    asked_by: str
     judged: bool
     reads: list[str]
     over: str

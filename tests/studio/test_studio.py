@@ -229,7 +229,8 @@ class Runs(StudioCase):
         row = Run.objects.get()
         self.assertEqual((row.status, row.done, row.total), ("done", 8, 8))
         report = self.client.get(f"/api/takes/{self.take.pk}/stages/draft").json()
-        made = {"liquid": "current", "air": "missing", "surface": "current", "whitewater": "missing"}
+        on_demand = {"air": "missing", "whitewater": "missing", "mist": "missing"}
+        made = {"liquid": "current", "surface": "current", **on_demand}
         self.assertEqual({s["stage"]: s["states"] for s in report}, {name: [state] * 4 for name, state in made.items()})
         self.assertGreater(report[0]["readings"][3]["particles"], 1000)
         base = f"/api/takes/{self.take.pk}"

@@ -1506,6 +1506,8 @@ export interface components {
             definition: string;
             /** Part */
             part: string;
+            /** Asked By */
+            asked_by: string;
             /** Judged */
             judged: boolean;
             /** Reads */

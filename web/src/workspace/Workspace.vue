@@ -53,6 +53,8 @@ const { stages, ready: stagesThere } = useStages()
 const readiness = useReadiness()
 const take = useTake(id)
 const { scene, quality, reports, report } = take
+/** Stages that a press can make: those that are wanted, where a setting says so. */
+const wanted = computed(() => stages.value.filter((s) => !s.asked_by || scene.value?.[s.part]?.[s.asked_by]))
 const range = () => scene.value?.time ?? { first: 1, last: 1, fps: 24 }
 const { frame, playing, go, toggle } = usePlayback(range)
 
@@ -310,9 +312,9 @@ onBeforeUnmount(() => {
       </select>
       <template v-if="!active">
         <v-btn
-          v-for="(s, i) in [...stages].reverse()"
+          v-for="(s, i) in [...wanted].reverse()"
           :key="s.name"
-          :class="{ go: i === stages.length - 1 }"
+          :class="{ go: i === wanted.length - 1 }"
           @click="running.start(withWhatItReads(s))"
           >{{ s.verb }}{{ s.reads.length ? '' : ` ${quality}` }}</v-btn
         >
