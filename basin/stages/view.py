@@ -132,13 +132,15 @@ def pack_points(
 
 
 def _forms(data: Mapping[str, np.ndarray], some: np.ndarray) -> _Shading:
-    """What some of a frame's points of several kinds look like: their kinds, and their sizes by powers of two."""
+    """What some of a frame's points of several kinds look like: kinds, layers, and sizes by powers of two."""
     names = ATTRIBUTES["kind"].names
     counts = np.bincount(data["kind"], minlength=len(names)).tolist()
+    layers = np.bincount(data["layer"]).tolist()
     least = float(max(data["radius"].min(), 1e-7))
     size = np.clip(np.round(SIZE_STEPS * np.log2(data["radius"][some] / least)), 0, 255)
-    told = {"forms": names, "counts": counts, "least_radius": least}
-    return told, [("form", data["kind"][some].astype(np.uint8)), ("size", size.astype(np.uint8))]
+    told = {"forms": names, "counts": counts, "layers": layers, "least_radius": least}
+    own = [(name, data[key][some].astype(np.uint8)) for name, key in (("form", "kind"), ("layer", "layer"))]
+    return told, [*own, ("size", size.astype(np.uint8))]
 
 
 def pack_cloud(position: np.ndarray, spacing: float, shading: _Shading = ({}, []), **more: Any) -> bytes:

@@ -148,6 +148,36 @@ def level_at(field, where, x, y, z):
     return b0 + (b1 - b0) * a, b1 - b0, (c01 - c00) * (one - a) + (c11 - c10) * a, d0 + (d1 - d0) * a
 
 
+@shared
+def _blocks(position, low, voxel, where, out):
+    """Number of the block of 4^3 cells that each place is in; 0 where there is no tile."""
+    for p in prange(position.shape[0]):
+        i = np.int64(np.floor((position[p, 0] - low[0]) / voxel))
+        j = np.int64(np.floor((position[p, 1] - low[1]) / voxel))
+        k = np.int64(np.floor((position[p, 2] - low[2]) / voxel))
+        i = min(max(i, -8), 8 * where.shape[0] - 10)
+        j = min(max(j, -8), 8 * where.shape[1] - 10)
+        k = min(max(k, -8), 8 * where.shape[2] - 10)
+        row = row_of(where, i, j, k)
+        out[p] = 8 * row + ((i & 4) + ((j & 4) >> 1) + ((k & 4) >> 2)) if row > 0 else 0
+
+
+@kernel
+def _counted(block, count):
+    """Stable order of numbers (n,) below a count."""
+    begin = np.zeros(count + 1, np.int64)
+    for p in range(block.shape[0]):
+        begin[block[p] + 1] += 1
+    for n in range(count):
+        begin[n + 1] += begin[n]
+    out = np.empty(block.shape[0], np.int64)
+    for p in range(block.shape[0]):
+        at_block = begin[block[p]]
+        out[at_block] = p
+        begin[block[p]] = at_block + 1
+    return out
+
+
 class Between:
     """Two frames' fields on the tiles of both, and all that lies between them.
 
@@ -180,6 +210,12 @@ class Between:
             out[0] = np.array([0.0, 0.0, 0.0, UNSEEN], np.float32)
             _packed(self.first, where, grid.level, *grid.velocity, out)
             self._ends.append(out.reshape(len(held) + 1, -1, 4))
+
+    def in_order(self, position: np.ndarray) -> np.ndarray:
+        """Rows (n,) of places (n, 3), m, block by block of 4^3 cells, so that neighbours are looked up together."""
+        block = np.empty(len(position), np.int32)
+        _blocks(position, self.low, self.voxel, self.where, block)
+        return _counted(block, 8 * len(self.first))
 
     def at(self, flow: float, level: float) -> np.ndarray:
         """The field with velocities (m/s) at one share of the way and levels (voxels) at another.

@@ -23,10 +23,11 @@ from basin.whitewater.rafts import drifts
 from basin.whitewater.rain import splashing
 from basin.whitewater.settings import Layer
 
-ALGORITHM = "whitewater-1"
+ALGORITHM = "whitewater-2"
 SPRAY, FOAM, BUBBLE = 0, 1, 2
 KINDS = ("spray", "foam", "bubbles")
 LIVES, LANDED, POPPED, LOST = 0, 1, 2, 3  # what has come of one in a substep
+GONE = np.float32(2.0)  # as the share of the frame at which it begins: never
 # depths under the surface in voxels, negative above it, at which one kind becomes another
 ON, FLAT, FARTHEST = np.float32(0.02), np.float32(0.04), np.float32(1.0)  # of the surface, at which one is on it
 LANDS, RISEN, SUNK, TORN = np.float32(0.25), np.float32(0.3), np.float32(1.0), np.float32(-1.5)
@@ -304,6 +305,39 @@ def _live(
         position[p, 2] = np.float32(low[2] + np.float64(z) * voxel)
 
 
+@shared
+def _walled(position, velocity, kind, begins, spent, patience, low, high, closed, periodic, wet, dries, event):
+    """Keep all within closed walls, carry on what leaves through periodic ones, lose what leaves through open ones.
+
+    Spray at a wall dries; what is gone does nothing.
+    """
+    for p in prange(position.shape[0]):
+        if begins[p] >= GONE:
+            event[p] = LIVES
+            continue
+        held, lost = wet[p], False
+        for axis in range(3):
+            place = position[p, axis]
+            if low[axis] <= place <= high[axis]:
+                continue
+            if periodic[axis]:
+                size = high[axis] - low[axis]
+                position[p, axis] = place - size * np.float32(np.floor((place - low[axis]) / size))
+                continue
+            side = 0 if place < low[axis] else 1
+            if closed[axis, side]:
+                position[p, axis] = low[axis] if side == 0 else high[axis]
+                velocity[p, axis] = np.float32(0.0)
+                held = True
+            else:
+                lost = True
+        if held and kind[p] == SPRAY:
+            spent[p] += dries
+            lost = lost or spent[p] >= patience[p]
+        if lost:
+            event[p] = LOST
+
+
 @kernel
 def _settle(position, rows, low, voxel, field, where):
     """Move some onto the surface."""
@@ -379,23 +413,33 @@ class Life:
         newborn = replace(newborn, id=self._ids(len(newborn)))
         own = self.state
         state = replace(own, begins=np.zeros(len(own), np.float32)).joined(self._sound(newborn))
-        state = Whitewater(*(np.ascontiguousarray(value) for value in state.arrays().values()))
         between = Between(around.before, around.after)
+        state = state.only(between.in_order(state.position))
         count = self._substeps(around, state)
         told = {"born": len(newborn), "popped": 0, "landed": 0, "left": 0}
-        still = self._through(around, between, state)
+        # those that there were, and those that they throw in this frame; what is gone stays in its row until its end
+        states, still = [state, Whitewater()], [self._through(around, between, state), self._fresh(Whitewater())]
         for step in range(count):
             if stop():
                 return None
             field = between.at((step + 0.5) / count, (step + 1) / count)
-            event = self._step(around, between, field, state, still, step / count, (step + 1) / count)
-            if event.any():
-                state, kept, thrown = self._after(around, between, field, state, event, told)
-                fresh = self._sized(thrown)
-                none = [np.zeros((len(thrown), *v.shape[1:]), np.float32) for v in still[:2]]
-                still = [np.concatenate([v[kept], new]) for v, new in zip(still, [*none, *fresh], strict=True)]
-        self.state = state
+            thrown = Whitewater()
+            for one, of_one in zip(states, still, strict=True):
+                if not len(one):
+                    continue
+                event = self._step(around, between, field, one, of_one, step / count, (step + 1) / count)
+                if event.any():
+                    thrown = thrown.joined(self._after(around, between, field, one, event, told))
+            if len(thrown):
+                states[1] = states[1].joined(thrown)
+                still[1] = [np.concatenate(two) for two in zip(still[1], self._fresh(thrown), strict=True)]
+        there, *others = (one.only(np.flatnonzero(one.begins < GONE)) for one in states)
+        self.state = there.joined(*others)
         return told
+
+    def _fresh(self, thrown: Whitewater) -> list[np.ndarray]:
+        """The same as `_through` of what is thrown."""
+        return [np.zeros((len(thrown), 3), np.float32), np.zeros(len(thrown), np.float32), *self._sized(thrown)]
 
     def _sized(self, state: Whitewater) -> list[np.ndarray]:
         """Places among sizes (n,), and mean lives of foam as large (n,), s."""
@@ -466,7 +510,7 @@ class Life:
         around: Around, state: Whitewater, begun: np.ndarray, start: float, end: float, event: np.ndarray
     ) -> None:
         """Keep all out of solids and within closed walls, where spray dries; what leaves through open ones is lost."""
-        wet = np.zeros(len(state), bool)
+        wet = np.zeros(len(state), bool)  # or dry
         if around.solids:
             row, place, normal, own = around.solids.kept_out(begun, state.position, start, end)
             if len(row):
@@ -476,29 +520,17 @@ class Life:
                 slowed = np.where((into < 0) & (state.kind[row] == SPRAY)[:, None], SLIDES, 1.0)
                 state.velocity[row] = own + (against - into * normal) * slowed
                 wet[row] = True
-        for axis in range(3):
-            place = state.position[:, axis]
-            if around.periodic[axis]:
-                size = around.high[axis] - around.low[axis]
-                place[:] = around.low[axis] + np.mod(place - around.low[axis], size)
-                continue
-            for side, wall in enumerate((around.low[axis], around.high[axis])):
-                beyond = place < wall if side == 0 else place > wall
-                if around.closed[axis, side]:
-                    wet |= beyond
-                    place[beyond] = wall
-                    state.velocity[beyond, axis] = 0.0
-                else:
-                    event[beyond] = LOST
-        wet &= state.kind == SPRAY
-        state.spent[wet] += np.float32((end - start) * around.seconds / DRIES)
-        event[wet & (state.spent >= state.patience)] = LOST
+        walls = (np.float32(around.low), np.float32(around.high), around.closed, around.periodic)
+        dries = np.float32((end - start) * around.seconds / DRIES)
+        _walled(
+            state.position, state.velocity, state.kind, state.begins, state.spent, state.patience, *walls, wet, dries,
+            event,
+        )  # fmt: skip
 
     def _after(
         self, around: Around, between: Between, field: np.ndarray, state: Whitewater, event: np.ndarray, told: dict
-    ) -> tuple[Whitewater, np.ndarray, Whitewater]:
-        """What is left of a substep, which rows those are, and droplets thrown by what popped, which come last; spray
-        that landed is foam or gone."""
+    ) -> Whitewater:
+        """Droplets that are thrown after a substep; in place, what landed is foam or gone, what popped or left gone."""
         landed, popped = event == LANDED, event == POPPED
         told["landed"] += int(landed.sum())
         told["popped"] += int(popped.sum())
@@ -510,9 +542,8 @@ class Life:
         gone[at[~stays]] = True
         state.seen[at] = np.nan
         _settle(state.position, at, between.low, between.voxel, field, between.where)
-        thrown = self._burst(around, state.only(popped)).joined(self._splashed(around, state.only(at)))
-        kept = np.flatnonzero(~gone)
-        return state.only(kept).joined(thrown), kept, thrown
+        state.begins[gone] = GONE
+        return self._burst(around, state.only(popped)).joined(self._splashed(around, state.only(at)))
 
     def _burst(self, around: Around, burst: Whitewater) -> Whitewater:
         """Droplets of bubbles that burst: the smaller they are, the faster."""

@@ -13,7 +13,7 @@ from scipy.stats import kstest
 
 from basin.whitewater import births, life
 from basin.whitewater.births import born
-from basin.whitewater.fields import Grid
+from basin.whitewater.fields import Between, Grid
 from basin.whitewater.laws import Fluids, terminal
 from basin.whitewater.life import BUBBLE, FOAM, SPRAY, Around, Life, Whitewater, depth_at
 from basin.whitewater.rafts import drifts
@@ -69,6 +69,33 @@ def lives(layer: Layer, newborn: Whitewater, frames: int, seconds: float, **more
         fresh = newborn if frame == 0 else newborn.only(np.zeros(len(newborn), bool))
         made.frame(around(water, water, seconds, **more), fresh)
     return made
+
+
+class Ordered(SimpleTestCase):
+    """Whitewater lies in order of place, so that neighbours are looked up together; what becomes of it is the same."""
+
+    def test_neighbours_lie_together_and_none_is_lost(self) -> None:
+        """As NumPy's stable sort by the same blocks has them; fields look up the same."""
+        water = grid(flat(), steady(STILL))
+        between = Between(water, water)
+        place = np.random.default_rng(3).uniform(0.2, 2.2, (5000, 3)).astype(np.float32)
+        order = between.in_order(place)
+        self.assertEqual(sorted(order.tolist()), list(range(5000)))
+        cell = np.floor((place[order] - between.low) / between.voxel).astype(int) // 4
+        changes = 1 + int((np.diff(cell, axis=0) != 0).any(axis=1).sum())
+        self.assertEqual(changes, len(np.unique(cell, axis=0)))
+        within = np.flatnonzero((cell[1:] == cell[:-1]).all(axis=1))
+        self.assertTrue((order[within + 1] > order[within]).all())
+
+    def test_the_order_in_which_they_come_changes_nothing(self) -> None:
+        """Spray without foam to drift among: the same ids at the same places, to the last bit."""
+        chance = np.random.default_rng(4)
+        at = chance.uniform([0.4, 1.3, 0.4], [2.0, 2.0, 2.0], (400, 3))
+        found = []
+        for turn in (slice(None), slice(None, None, -1)):
+            made = lives(Layer(lands=0.0), some(SPRAY, at[turn], 1e-3), 5, 1 / 24).state
+            found.append(made.position[np.lexsort(made.position.T)])
+        np.testing.assert_array_equal(*found)
 
 
 class Spray(SimpleTestCase):

@@ -750,6 +750,8 @@ class Previewed(Kept):
         self.assertAlmostEqual(found["total"] / 16_000, 1.0, delta=0.05)
         self.assertEqual(found["forms"], ["spray", "foam", "bubbles"])
         self.assertEqual(sum(found["counts"]), found["total"])
+        self.assertEqual(sum(found["layers"]), found["total"])
+        np.testing.assert_allclose(np.array(found["layers"]) / 8000, 1.0, atol=0.05)
 
     def test_ranges_move_them(self) -> None:
         """Where only the fastest give birth they lie elsewhere than where all do; where none does there are none."""

@@ -61,9 +61,12 @@ export function pointMaterial(radius: number, own: boolean): THREE.ShaderMateria
 /** Our colours of spray, foam and bubbles. */
 export const KINDS = ['#8fc7e8', '#f3ead2', '#58b39a']
 
-/** How points of several kinds are drawn: which are seen, as large as they are, and as light that adds up. */
+export const MOST_LAYERS = 8
+
+/** How points of several kinds are drawn: which kinds and layers are seen, as large as they are, and as light that adds up. */
 export interface Look {
   seen: boolean[]
+  layers: boolean[]
   trueSize: boolean
   adding: boolean
 }
@@ -80,6 +83,7 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
       least: { value: least },
       height: { value: 600 },
       seen: { value: new THREE.Vector3(...seen) },
+      layers: { value: Array.from({ length: MOST_LAYERS }, (_, n) => (look.layers[n] === false ? 0 : 1)) },
       trueSize: { value: look.trueSize },
       kinds: { value: colours === 'kind' },
       strength: { value: look.adding ? 0.25 : 1 },
@@ -90,11 +94,13 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
     },
     vertexShader: `${SHADED}
       attribute float form;
+      attribute float layer;
       attribute float size;
       uniform float radius;
       uniform float least;
       uniform float height;
       uniform vec3 seen;
+      uniform float layers[${MOST_LAYERS}];
       uniform bool trueSize;
       varying float vForm;
       varying float vGrain;
@@ -106,7 +112,7 @@ export function kindsMaterial(radius: number, colours: 'kind' | 'ramp' | 'own', 
         float wide = trueSize ? least * exp2(size / 16.0) : radius;
         if (!trueSize && form > 0.5 && form < 1.5) wide *= 0.9 + 0.9 * vGrain;
         gl_PointSize = clamp(wide * projectionMatrix[1][1] * height / -eye.z, form > 1.5 ? 3.0 : 1.5, 40.0);
-        float shown = form < 0.5 ? seen.x : form < 1.5 ? seen.y : seen.z;
+        float shown = (form < 0.5 ? seen.x : form < 1.5 ? seen.y : seen.z) * layers[int(layer)];
         if (shown < 0.5) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
       }`,
     fragmentShader: `${RAMPED}

@@ -21,7 +21,10 @@ export interface Packed {
   forms?: string[]
   counts?: number[]
   least_radius?: number
+  /** how many there are of each layer of theirs */
+  layers?: number[]
   form?: Uint8Array
+  layer?: Uint8Array
   size?: Uint8Array
   spacing?: number
   /** how much light each takes in its middle, of points that stand for what is too fine to be told apart */

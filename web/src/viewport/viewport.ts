@@ -56,7 +56,7 @@ export class Viewport {
   private generation = 0
   private settledAt = 0
   private range: [number, number] = [0, 1]
-  private kinds: Look = { seen: [], trueSize: false, adding: false }
+  private kinds: Look = { seen: [], layers: [], trueSize: false, adding: false }
   /** the shot camera, once or for every frame, and whether the view goes along with it */
   private seen: Schemas['Seen'][] = []
   private following = false
@@ -702,6 +702,7 @@ export class Viewport {
 function shade(geometry: THREE.BufferGeometry, packed: Packed) {
   if (packed.body) geometry.setAttribute('body', new THREE.BufferAttribute(packed.body, 4, true))
   if (packed.form) geometry.setAttribute('form', new THREE.BufferAttribute(packed.form, 1))
+  if (packed.layer) geometry.setAttribute('layer', new THREE.BufferAttribute(packed.layer, 1))
   if (packed.size) geometry.setAttribute('size', new THREE.BufferAttribute(packed.size, 1))
   if (!packed.by) return
   const none = (width: number) => new Uint8Array(packed.count * width)

@@ -5,8 +5,8 @@ import { KINDS, type Look } from '../viewport/materials'
 import type { Packed } from '../viewport/packed'
 import { label } from '../shell/words'
 
-/** Kinds of points: which are seen, how many there are of each, and how they are drawn. */
-const props = defineProps<{ shown: Packed; look: Look }>()
+/** Kinds of points and layers of them: which are seen, how many there are of each, and how they are drawn. */
+const props = defineProps<{ shown: Packed; look: Look; layers: string[] }>()
 const emit = defineEmits<{ look: [look: Look] }>()
 
 const rows = computed(() =>
@@ -17,37 +17,57 @@ const rows = computed(() =>
     seen: props.look.seen[n] !== false,
   })),
 )
-const alone = computed(() => rows.value.filter((r) => r.seen).length === 1)
+const byLayer = computed(() =>
+  props.layers.map((name, n) => ({
+    name,
+    colour: '',
+    count: props.shown.layers?.[n] ?? 0,
+    seen: props.look.layers[n] !== false,
+  })),
+)
+type What = 'seen' | 'layers'
+const lists = computed<[What, typeof rows.value][]>(() => [
+  ['seen', rows.value],
+  ...(props.layers.length > 1 ? ([['layers', byLayer.value]] as [What, typeof rows.value][]) : []),
+])
+const alone = (list: typeof rows.value) => list.filter((r) => r.seen).length === 1
 
-function see(n: number, seen: boolean) {
-  emit('look', { ...props.look, seen: rows.value.map((r, m) => (m === n ? seen : r.seen)) })
+function see(what: What, list: typeof rows.value, n: number, seen: boolean) {
+  emit('look', { ...props.look, [what]: list.map((r, m) => (m === n ? seen : r.seen)) })
 }
-/** This kind alone; all of them again if it is alone already. */
-function only(n: number) {
-  const again = alone.value && rows.value[n].seen
-  emit('look', { ...props.look, seen: rows.value.map((_, m) => again || m === n) })
+/** This one alone; all of them again if it is alone already. */
+function only(what: What, list: typeof rows.value, n: number) {
+  const again = alone(list) && list[n].seen
+  emit('look', { ...props.look, [what]: list.map((_, m) => again || m === n) })
 }
 </script>
 
 <template>
   <div class="kinds">
-    <div v-for="(r, n) in rows" :key="r.name" class="kind">
-      <label>
-        <input
-          type="checkbox"
-          :checked="r.seen"
-          @change="see(n, ($event.target as HTMLInputElement).checked)"
-        />
-        <svg width="11" height="11" viewBox="-5 -5 10 10" aria-hidden="true">
-          <circle v-if="n === 2" r="3.4" fill="none" :stroke="r.colour" stroke-width="2" />
-          <ellipse v-else rx="4.4" :ry="n === 1 ? 2.6 : 4.4" :fill="r.colour" />
-        </svg>
-        {{ label(r.name) }}
-      </label>
-      <span class="n">{{ r.count.toLocaleString('en') }}</span>
-      <button class="bare" :aria-label="`Only ${r.name}`" :aria-pressed="alone && r.seen" @click="only(n)">
-        only
-      </button>
+    <div v-for="[what, list] in lists" :key="what" :class="{ layers: what === 'layers' }">
+      <div v-for="(r, n) in list" :key="r.name" class="kind">
+        <label>
+          <input
+            type="checkbox"
+            :checked="r.seen"
+            @change="see(what, list, n, ($event.target as HTMLInputElement).checked)"
+          />
+          <svg v-if="r.colour" width="11" height="11" viewBox="-5 -5 10 10" aria-hidden="true">
+            <circle v-if="n === 2" r="3.4" fill="none" :stroke="r.colour" stroke-width="2" />
+            <ellipse v-else rx="4.4" :ry="n === 1 ? 2.6 : 4.4" :fill="r.colour" />
+          </svg>
+          {{ label(r.name) }}
+        </label>
+        <span class="n">{{ r.count.toLocaleString('en') }}</span>
+        <button
+          class="bare"
+          :aria-label="`Only ${r.name}`"
+          :aria-pressed="alone(list) && r.seen"
+          @click="only(what, list, n)"
+        >
+          only
+        </button>
+      </div>
     </div>
     <div class="how">
       <label title="As large as they are; otherwise all are as large as can be seen">
@@ -76,6 +96,11 @@ function only(n: number) {
   display: flex;
   gap: 8px;
   align-items: center;
+}
+.layers {
+  border-top: 1px solid var(--line);
+  margin-top: 3px;
+  padding-top: 3px;
 }
 .kind label {
   flex: 1;

@@ -417,6 +417,7 @@ onBeforeUnmount(() => {
             v-if="shown.shown.value.forms"
             :shown="shown.shown.value"
             :look="shown.kinds.value"
+            :layers="(scene.whitewater?.layers ?? []).map((l: { name: string }) => l.name)"
             @look="(look) => (shown.kinds.value = look)"
           />
           <BirthRange

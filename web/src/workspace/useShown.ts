@@ -140,7 +140,7 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
   }
 
   /** Points of several kinds are drawn in another way. */
-  const kinds = ref<Look>({ seen: [true, true, true], trueSize: false, adding: false })
+  const kinds = ref<Look>({ seen: [true, true, true], layers: [], trueSize: false, adding: false })
   watch(kinds, (look) => {
     port()?.lookAt(look)
     void show()
