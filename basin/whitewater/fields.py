@@ -12,6 +12,7 @@ from basin.kernels import kernel, shared
 
 SIDE = 9  # cells of a tile, and the first of the next
 ACROSS, ALONG = 4 * SIDE, 4 * SIDE * SIDE  # numbers from a cell to the next along the second axis and the first
+ASTRAY = 0.1  # of places that come after one of a later block, up to which they are left as they lie
 UNSEEN = np.float32(2.5)  # voxels: level where there is no tile
 
 
@@ -211,10 +212,15 @@ class Between:
             _packed(self.first, where, grid.level, *grid.velocity, out)
             self._ends.append(out.reshape(len(held) + 1, -1, 4))
 
-    def in_order(self, position: np.ndarray) -> np.ndarray:
-        """Rows (n,) of places (n, 3), m, block by block of 4^3 cells, so that neighbours are looked up together."""
+    def in_order(self, position: np.ndarray) -> np.ndarray | None:
+        """Rows (n,) of places (n, 3), m, block by block of 4^3 cells, so that neighbours are looked up together.
+
+        None if they lie so already, but for a few.
+        """
         block = np.empty(len(position), np.int32)
         _blocks(position, self.low, self.voxel, self.where, block)
+        if np.count_nonzero(block[1:] < block[:-1]) < ASTRAY * len(block):
+            return None
         return _counted(block, 8 * len(self.first))
 
     def at(self, flow: float, level: float) -> np.ndarray:

@@ -104,7 +104,8 @@ class Whitewater:
 
     def only(self, some: np.ndarray) -> Whitewater:
         """Some of them."""
-        return Whitewater(*(value[some] for value in self.arrays().values()))
+        rows = np.flatnonzero(some) if some.dtype == bool else some
+        return Whitewater(*(np.take(value, rows, axis=0) for value in self.arrays().values()))
 
     def joined(self, *others: Whitewater) -> Whitewater:
         """These, then others."""
@@ -414,7 +415,8 @@ class Life:
         own = self.state
         state = replace(own, begins=np.zeros(len(own), np.float32)).joined(self._sound(newborn))
         between = Between(around.before, around.after)
-        state = state.only(between.in_order(state.position))
+        order = between.in_order(state.position)
+        state = state if order is None else state.only(order)
         count = self._substeps(around, state)
         told = {"born": len(newborn), "popped": 0, "landed": 0, "left": 0}
         # those that there were, and those that they throw in this frame; what is gone stays in its row until its end
@@ -433,8 +435,8 @@ class Life:
             if len(thrown):
                 states[1] = states[1].joined(thrown)
                 still[1] = [np.concatenate(two) for two in zip(still[1], self._fresh(thrown), strict=True)]
-        there, *others = (one.only(np.flatnonzero(one.begins < GONE)) for one in states)
-        self.state = there.joined(*others)
+        there = [one.only(one.begins < GONE) if (one.begins >= GONE).any() else one for one in states]
+        self.state = there[0].joined(there[1]) if len(there[1]) else there[0]
         return told
 
     def _fresh(self, thrown: Whitewater) -> list[np.ndarray]:
@@ -451,9 +453,9 @@ class Life:
         """What is taken as it is through a frame: how fast foam drifts together (n, 3), m/s, how much of the liquid's
         speed it loses at walls (n,), and `_sized`."""
         drift, held = np.zeros((len(state), 3), np.float32), np.zeros(len(state), np.float32)
-        foam = state.kind == FOAM
-        if foam.any():
-            each = (state.position[foam], state.radius[foam], state.layer[foam])
+        foam = np.flatnonzero(state.kind == FOAM)
+        if len(foam):
+            each = (state.position.take(foam, 0), state.radius.take(foam), state.layer.take(foam))
             drift[foam] = drifts(*each, between, between.at(0.0, 0.0), self._each("gathers"), self._each("spreads"))
             clings = self._each("clings")
             if around.solids and clings.any():
@@ -474,7 +476,7 @@ class Life:
     @staticmethod
     def _substeps(around: Around, state: Whitewater) -> int:
         fastest = max((float(np.abs(one).max(initial=0)) for one in around.after.velocity), default=0.0)
-        own = float(np.sqrt((state.velocity * state.velocity).sum(axis=1).max(initial=0)))
+        own = float(np.sqrt(np.einsum("pd,pd->p", state.velocity, state.velocity).max(initial=0)))
         way = max(fastest, own) * around.seconds / around.after.voxel
         return int(np.clip(np.ceil(way / STRIDE), 1, MOST_SUBSTEPS))
 

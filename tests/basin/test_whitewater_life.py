@@ -80,6 +80,8 @@ class Ordered(SimpleTestCase):
         between = Between(water, water)
         place = np.random.default_rng(3).uniform(0.2, 2.2, (5000, 3)).astype(np.float32)
         order = between.in_order(place)
+        assert order is not None
+        self.assertIsNone(between.in_order(place[order]))
         self.assertEqual(sorted(order.tolist()), list(range(5000)))
         cell = np.floor((place[order] - between.low) / between.voxel).astype(int) // 4
         changes = 1 + int((np.diff(cell, axis=0) != 0).any(axis=1).sum())
