@@ -50,7 +50,7 @@ function word(v: Filled): string {
       <span class="held">
         <Vessel :current="v.current" :stale="v.stale" :total="v.total" :label="v.title" :height="30" />
         <span class="n dim" :class="{ alone: !v.bytes }">
-          {{ word(v) }}<template v-if="v.bytes"><br />{{ bytes(v.bytes) }}</template>
+          {{ word(v) }}<template v-if="v.bytes && !v.stale"><br />{{ bytes(v.bytes) }}</template>
         </span>
       </span>
       <span>{{ v.title }}</span>
