@@ -26,6 +26,7 @@ SHOTS = (
     "TM024 Bucket into the trough",
     "TM030 Rain barrel",
     "TM034 Slip bottle",
+    "TM040 Chain ferry",
 )
 
 OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
@@ -376,7 +377,7 @@ def scenes() -> dict[str, dict[str, Any]]:
             {**mesh_element("collider", "Banding wheel", "wheel"), "contact_angle": 30.0},
         ],
     }
-    return {"TM010": pour, "TM020": sluice, "TM024": trough(), "TM030": rain, **other_drops(rain), "TM034": neck}
+    return {"TM010": pour, "TM020": sluice, "TM024": trough(), "TM030": rain, **other_drops(rain), "TM034": neck, "TM040": crossing()}
 
 
 def trough() -> dict[str, Any]:
@@ -427,6 +428,53 @@ def trough() -> dict[str, Any]:
                 {**box_element("collider", name, size, translation=place), "group": "Trough"}
                 for name, (size, place) in walls.items()
             ),
+        ],
+    }
+
+
+def ferry() -> TriangleMesh:
+    """A flat hull with raked ends, which floats to the origin's height."""
+    side = [(-5.6, 0.55), (-4.2, -0.45), (4.2, -0.45), (5.6, 0.55), (5.6, 0.72), (-5.6, 0.72)]
+    return extrusion(side, 4.4)
+
+
+def crossing() -> dict[str, Any]:
+    """The chain ferry on the estuary in a fresh breeze."""
+    way = [{"time": 0.0, "value": [-4.0, 0.0, 0.0], "segment": "linear"}, {"time": 5.0, "value": [4.0, 0.0, 0.0]}]
+    nod = [{"time": 0.7 * n, "value": [0.6 * (-1) ** n, 0.0, 0.5 * (-1) ** (n // 2)]} for n in range(8)]
+    hull = mesh_element("collider", "Ferry", "ferry", translation={"keys": way}, rotation={"keys": nod})
+
+    def aboard(name: str, size: list[float], place: list[float]) -> dict[str, Any]:
+        return {**box_element("collider", name, size, translation=place), "attached": "Ferry", "group": "Ferry"}
+
+    posts = [
+        aboard(f"Rail post {n + 1}", [0.07, 0.9, 0.07], [-4.5 + 1.5 * (n % 7), 1.17, 2.1 if n < 7 else -2.1])
+        for n in range(14)
+    ]
+    return {
+        "format": "zinc-scene/1",
+        "name": SHOTS[5],
+        "time": {"first": 1, "last": 120, "fps": 24},
+        "domain": {"low": [-9.0, -1.5, -5.0], "size": [18.0, 5.0, 10.0], "walls": OPEN},
+        "liquid": {"voxel_size": 0.2},
+        "sea": {
+            "made": True,
+            "wind": 9.3,
+            "towards": 25.0,
+            "fetch": 4.0,
+            "depth": 9.0,
+            "sets": [{"size": 64.0, "resolution": 1024, "choppiness": 1.1}],
+            "unlike": 48.0,
+        },
+        "sea_foam": {"pattern": 0.35},
+        "camera": {"eye": [-11.5, 2.3, 13.0], "target": [1.5, 0.9, 0.0], "angle": 34},
+        "elements": [
+            {**hull, "group": "Ferry"},
+            aboard("Wheelhouse", [1.5, 2.1, 1.3], [2.6, 1.75, -1.35]),
+            aboard("Wheelhouse roof", [1.8, 0.1, 1.6], [2.6, 2.85, -1.35]),
+            aboard("Rail", [9.2, 0.06, 0.06], [0.0, 1.62, 2.1]),
+            aboard("Far rail", [9.2, 0.06, 0.06], [0.0, 1.62, -2.1]),
+            *posts,
         ],
     }
 
@@ -543,6 +591,7 @@ def write(folder: Path = HERE) -> None:
         "bottle": bottle(),
         "bottle_slip": bottle_slip(),
         "pot": pot(),
+        "ferry": ferry(),
     }
     for name, mesh in models.items():
         if mesh.open_edges():

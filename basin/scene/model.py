@@ -15,6 +15,7 @@ from basin.liquid.paint import Paint, Plain
 from basin.liquid.settings import LiquidSettings
 from basin.scene.liquids import LIQUIDS
 from basin.scene.liquids import Name as LiquidName
+from basin.sea.settings import SeaFoam, SeaSettings
 from basin.settings import LEAST, Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
 from basin.whitewater.mist_settings import MistSettings
@@ -733,6 +734,8 @@ class Scene(Part):
     surface: SurfaceSettings = Field(default_factory=SurfaceSettings)
     whitewater: WhitewaterSettings = Field(default_factory=WhitewaterSettings)
     mist: MistSettings = Field(default_factory=MistSettings)
+    sea: SeaSettings = Field(default_factory=SeaSettings)
+    sea_foam: SeaFoam = Field(default_factory=SeaFoam)
     quality: Quality = Field(default_factory=Quality)
     camera: View = Field(default_factory=View)
     views: list[NamedView] = Field(default_factory=list, max_length=MOST_VIEWS, description="Views kept by name.")
@@ -787,6 +790,10 @@ class Scene(Part):
                 loop = " to ".join(repr(e.name) for e in chain)
                 raise ValueError(f"attached in a ring, {loop}; take one of them off")
         return chain
+
+    def is_sea_alone(self) -> bool:
+        """Whether it has a sea and nothing that gives liquid."""
+        return self.sea.made and not any(isinstance(e, Source) for e in self.elements)
 
     def placement(self, element: AnyElement) -> Placement:
         """Where an element is over shot time, with all that it is attached to."""

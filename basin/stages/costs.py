@@ -53,6 +53,8 @@ WHITE_MEMORY, WHITE_BYTES, WHITE_STATE = 320, 47, 74  # of a particle of whitewa
 READING_PER_PARTICLE = 90  # of the liquid, two frames of which are held
 SECONDS_PER_READ, SECONDS_PER_WHITE = 0.4e-6, 0.6e-6  # particle of the liquid, and of whitewater, and frame
 # reckoned likewise, for each voxel of mist, of which this share is kept in frames
+WAVE_MEMORY, WAVE_BYTES, SECONDS_PER_WAVE = 260, 28, 2.5e-7
+FOAM_MEMORY, SECONDS_PER_FOAMED = 300, 1.5e-7
 MIST_MEMORY, MIST_BYTES, MIST_STATE, MIST_SHARE, SECONDS_PER_MIST = 400, 16, 32, 0.2, 1.5e-6
 BORN_BY_RATE = 0.2  # of the liquid's particles, where a rate is asked for: a guess, since only a run can tell
 SECONDS_PER_NODE = 20e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
@@ -264,6 +266,31 @@ def mist_cost(scene: Scene, count: tuple[int, int, int]) -> Cost:
     seconds = SECONDS_TO_BEGIN + frames * voxels * SECONDS_PER_MIST if scene.mist.made else 0.0
     disk = voxels * (MIST_SHARE * MIST_BYTES * frames + min(frames, 2 + frames // 12) * MIST_STATE)
     return Cost(int(MESHING_AT_REST + voxels * MIST_MEMORY), int(disk if scene.mist.made else 0.0), seconds)
+
+
+def sea_points(scene: Scene, quality: str) -> list[int]:
+    """Points of each of a sea's patches at a quality."""
+    factor = scene.quality.factor(quality)
+    return [max(int(2 ** round(float(np.log2(one.resolution / factor)))), 32) ** 2 for one in scene.sea.sets]
+
+
+def sea_cost(scene: Scene, quality: str) -> Cost:
+    """Of a sea's patches, two processes at a time."""
+    frames, points = scene.time.last - scene.time.first + 1, sum(sea_points(scene, quality))
+    made = scene.sea.made
+    seconds = SECONDS_TO_BEGIN + frames * points * SECONDS_PER_WAVE if made else 0.0
+    memory = MESHING_AT_REST + (points * WAVE_MEMORY if made else 0)
+    return Cost(int(memory), int(points * WAVE_BYTES * frames if made else 0), seconds)
+
+
+def sea_foam_cost(scene: Scene, quality: str) -> Cost:
+    """Of the foam on a sea's largest patch."""
+    frames, points = scene.time.last - scene.time.first + 1, sea_points(scene, quality)[0]
+    made = scene.sea.made and scene.sea_foam.made
+    seconds = SECONDS_TO_BEGIN + (frames + 3 * scene.sea_foam.run_up) * points * SECONDS_PER_FOAMED if made else 0.0
+    memory = MESHING_AT_REST + (points * FOAM_MEMORY if made else 0)
+    disk = points * (2.0 * frames + 8.0 * min(frames, 2 + frames // 12)) if made else 0.0
+    return Cost(int(memory), int(disk), seconds)
 
 
 def mean_bubble(layer: Layer) -> float:

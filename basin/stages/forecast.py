@@ -12,7 +12,7 @@ from basin.cache import Cache
 from basin.scene import Advice
 from basin.stages.costs import liquid_size
 from basin.stages.pace import Expected, Pace
-from basin.stages.stage import Cost, Job, stages
+from basin.stages.stage import Cost, Dial, Job, stages
 
 SHARE = 0.9  # of the machine's memory that a run may take
 
@@ -26,6 +26,7 @@ class Forecast:
     voxels : voxels of the domain; particles : most particles at any frame
     costs : of each stage, by name
     times : that each stage will take, by name; as this machine's own runs have it, if they are known
+    dials : what each stage's size follows from, of those whose it is not the liquid's voxel
     """
 
     quality: str
@@ -36,6 +37,7 @@ class Forecast:
     memory_of_machine: int
     costs: dict[str, Cost]
     times: dict[str, Expected]
+    dials: dict[str, Dial]
 
     @property
     def seconds(self) -> Expected:
@@ -63,6 +65,13 @@ class Forecast:
         for name in names:
             memory = self.costs[name].memory
             if memory > SHARE * self.memory_of_machine:
+                dial = self.dials.get(name)
+                if dial is not None:
+                    return Advice(
+                        f"{dial.what}; making it takes about {memory / 1e9:.0f} GB of memory and this machine has "
+                        f"{self.memory_of_machine / 1e9:.0f} GB. {dial.remedy}",
+                        where=dial.where,
+                    )
                 return Advice(
                     f"{self.voxel_size * 1000:.3g} mm means {self.particles / 1e6:.0f} million particles in "
                     f"{self.voxels / 1e6:.0f} million voxels; making the {name} takes about {memory / 1e9:.0f} GB of "
@@ -107,6 +116,7 @@ def forecast(job: Job, pace: Pace | None = None) -> Forecast:
         os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES"),
         costs,
         {name: pace.expect(name, cost.seconds) for name, cost in costs.items()},
+        {name: dial for name, stage in stages().items() if (dial := stage.dial(job)) is not None},
     )
 
 

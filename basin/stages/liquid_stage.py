@@ -262,6 +262,10 @@ class LiquidStage(Stage):
     readings = READINGS
     failures = (LiquidFailure, OverflowError)
 
+    def on_demand(self, scene: Scene | None) -> bool:
+        """Where a sea is all that there is."""
+        return scene is not None and scene.is_sea_alone()
+
     def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
         """See `basin.stages.keys`."""
         return liquid_keys(job.scene, job.files, job.quality, ALGORITHM)

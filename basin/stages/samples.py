@@ -120,3 +120,9 @@ def surfaces() -> list[dict[str, Any]]:
     made = [{**tiny_scene(), "time": {"last": 2}, "surface": one} for one in settings]
     made[-1]["liquid"] = {**made[-1]["liquid"], "band": 3.0}
     return made
+
+
+def seas() -> list[dict[str, Any]]:
+    """A small sea with foam."""
+    sea = {"made": True, "wind": 12.0, "fetch": 5.0, "sets": [{"size": 40.0, "resolution": 32}], "unlike": 30.0}
+    return [{"format": "zinc-scene/1", "name": "sea", "time": {"last": 3}, "sea": sea, "sea_foam": {"run_up": 8}}]

@@ -25,9 +25,10 @@ from basin.stages.files import SceneFiles
 OWN = (
     "basin.stages.liquid_stage",
     "basin.stages.air_stage",
-    "basin.stages.whitewater_stage",
     "basin.stages.surface_stage",
+    "basin.stages.whitewater_stage",
     "basin.stages.mist_stage",
+    "basin.stages.sea_stage",
 )
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
 Keys = dict[int, str]
@@ -88,6 +89,15 @@ class Cost:
     seconds: float = 0.0
 
 
+@dataclass(frozen=True)
+class Dial:
+    """What a stage's size follows from where it is not the liquid's voxel: in words, what helps, a path of the scene."""
+
+    what: str
+    remedy: str
+    where: str
+
+
 class Walk(ABC):
     """A sequential stage on its way from frame to frame."""
 
@@ -111,7 +121,7 @@ class Stage(ABC):
     seen : what is looked at in its frames
     absent : what is said of a frame that is not there
     letter : key that shows it
-    kind : of what is seen, "points" or "mesh"
+    kind : of what is seen, "points", "mesh" or "sea"
     colouring : attribute that it is coloured by at first
     definition, part : of its settings in the schema of scenes, and the part of a scene where they are
     asked_by : setting of its part that says whether it is wanted at all, if there is one
@@ -171,6 +181,10 @@ class Stage(ABC):
         """Whether its frames of a scene are made only if it is asked for by its name; of none, of any scene."""
         return False
 
+    def dial(self, job: Job) -> Dial | None:
+        """What its size follows from; None is the liquid's voxel."""
+        return None
+
     def noticed(self, job: Job) -> list[Advice]:
         """What its current frames show that the scene alone does not."""
         return []
@@ -205,8 +219,8 @@ def stages() -> dict[str, Stage]:
         ready = [stage for stage in left if all(name in found for name in stage.reads)]
         if not ready:
             raise LookupError(f"stage {left[0].name} reads {', '.join(left[0].reads)}; not all of them are stages")
-        found |= {stage.name: stage for stage in ready}
-        left = [stage for stage in left if stage not in ready]
+        found[ready[0].name] = ready[0]
+        left.remove(ready[0])
     return found
 
 

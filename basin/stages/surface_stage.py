@@ -183,6 +183,10 @@ class SurfaceStage(Stage):
     readings = (*READINGS, Reading("speed_max", "Largest speed", "m/s"), Reading("seconds", "Seconds per frame", "s"))
     failures = (SurfaceFailure,)
 
+    def on_demand(self, scene: Scene | None) -> bool:
+        """Where a sea is all that there is."""
+        return scene is not None and scene.is_sea_alone()
+
     def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
         """See `basin.stages.keys`."""
         return surface_keys(job.scene, job.files, read["liquid"], ALGORITHM)

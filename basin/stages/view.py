@@ -20,6 +20,8 @@ from basin.stages.bodies import Bodies
 from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
+MOST_SEEN = 512  # points along a patch of sea
+LEAST_SQUEEZE = 0.2  # of a sea's surface, at which slopes are reckoned where it is squeezed more
 SIZE_STEPS = 16  # of a radius, to twice as large
 CHECKS = 24  # of the checked pattern that shows a texture, along the longest side of what is seen
 _Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]
@@ -212,6 +214,59 @@ def dots(name: str, position: np.ndarray, spacing: float) -> _Shading:
     low, span, place = _within_bounds(position)
     told = {"count": len(position), "low": low.tolist(), "span": span.tolist(), "spacing": spacing}
     return {name: told}, [(f"{name}_position", place.ravel())]
+
+
+SEA_FIELDS = {"wave_height": "m", "squeeze": "", "wave_slope": "", "foam": ""}  # what a sea can be coloured by
+
+
+def pack_sea(data: Mapping[str, np.ndarray], foam: np.ndarray | None = None, by: str = "") -> bytes:
+    """Patches of a sea, coloured as it looks or by one of `SEA_FIELDS`: for each what its points are moved by (x, y, z; 16 bits within its bounds), and slopes along x
+    and z, Jacobian and foam (half floats), rows along x; coarser where a patch has more than `MOST_SEEN` points a side.
+
+    Slopes are those of the surface as it is moved: of heights over the places that points are moved to.
+    """
+    patches: list[dict[str, Any]] = []
+    seen: dict[str, np.ndarray] = {}
+    arrays: list[tuple[str, np.ndarray]] = []
+    for nth, size in enumerate(data["size"]):
+        shift, slope = _coarser(data[f"shift_{nth}"]), _coarser(data[f"slope_{nth}"])
+        xx, zz, xz = _coarser(data[f"stretch_{nth}"])
+        squeezed = (1 + xx) * (1 + zz) - xz**2
+        lying = _coarser(foam[None])[0] if foam is not None and nth == 0 else np.zeros_like(squeezed)
+        moved = np.stack([shift[1], shift[0], shift[2]], axis=-1).reshape(-1, 3)
+        squeezed = np.asarray(squeezed, np.float32)
+        down = np.maximum(squeezed, LEAST_SQUEEZE)
+        slope = np.stack([((1 + zz) * slope[0] - xz * slope[1]) / down, ((1 + xx) * slope[1] - xz * slope[0]) / down])
+        if nth == 0:
+            seen = {"wave_height": shift[0], "squeeze": squeezed, "wave_slope": np.hypot(*slope), "foam": lying}
+        low, span, place = _within_bounds(moved)
+        patches.append({"size": float(size), "count": len(squeezed), "low": low.tolist(), "span": span.tolist()})
+        shade = np.stack([slope[0], slope[1], squeezed, lying], axis=-1).astype("<f2")
+        arrays += [(f"shift_{nth}", place.ravel()), (f"shade_{nth}", shade.ravel().view("<u2"))]
+    points = sum(one["count"] ** 2 for one in patches)
+    choices = [name for name in SEA_FIELDS if name != "foam" or foam is not None]
+    told = _ranged(seen[by], SEA_FIELDS[by], by in ("wave_slope", "foam")) | {"by": by} if by in choices else {}
+    header = {"kind": "sea", "count": points, "total": points, "choices": choices, "patches": patches}
+    return pack(header | told, arrays)
+
+
+def _ranged(value: np.ndarray, unit: str, from_nothing: bool) -> dict[str, Any]:
+    """What a ramp over a field is told by."""
+    value = np.asarray(value, np.float64)
+    low, top = (0.0 if from_nothing else float(value.min())), float(value.max())
+    top = max(top, low + 1e-6)
+    near, far = np.percentile(value, [5, 95])
+    histogram, _ = np.histogram(value, bins=40, range=(low, top))
+    ends = {"least": low, "top": top, "near": float(near), "far": float(far)}
+    return {"unit": unit, **ends, "histogram": histogram.tolist()}
+
+
+def _coarser(fields: np.ndarray) -> np.ndarray:
+    """Means (f, m, m) of fields (f, n, n) over squares of points, `MOST_SEEN` a side at most."""
+    fields = np.asarray(fields, np.float32)
+    by = max(fields.shape[-1] // MOST_SEEN, 1)
+    n = fields.shape[-1] // by
+    return np.asarray(fields.reshape(len(fields), n, by, n, by).mean(axis=(2, 4))) if by > 1 else fields
 
 
 def pack_element(mesh: TriangleMesh) -> bytes:

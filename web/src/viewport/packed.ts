@@ -1,6 +1,6 @@
 /** A frame or mesh as the server packs it: a JSON header and plain arrays made for the GPU. */
 export interface Packed {
-  kind: 'points' | 'mesh'
+  kind: 'points' | 'mesh' | 'sea'
   count: number
   total: number
   low: [number, number, number]
@@ -38,6 +38,8 @@ export interface Packed {
   voxel?: number
   largest?: number
   mean?: number
+  /** of a sea: its patches; what moves their points and how they are shaded are arrays of their own */
+  patches?: { size: number; count: number; low: number[]; span: number[] }[]
   position: Uint16Array
   shade?: Uint8Array
   colour?: Uint8Array

@@ -13,6 +13,7 @@ import {
   kindsMaterial,
   leftOutMaterial,
   mistMaterial,
+  RAMP,
   type Look,
   pointMaterial,
   shadedMaterial,
@@ -21,6 +22,7 @@ import {
 } from './materials'
 import { marks, type Marked } from './marks'
 import { ruler } from './ruler'
+import { SeaSurface, type SeaLook } from './sea'
 import { Sketch } from './sketch'
 import { PullWall, Walls } from './walls'
 import { keyUnder, PullKey, type WayPoint } from './wayPoints'
@@ -413,6 +415,24 @@ export class Viewport {
     this.render()
   }
 
+  /** Show a frame of a sea to the horizon. */
+  showSea(packed: Packed, look: SeaLook) {
+    this.clearLiquid()
+    if (!this.sea) {
+      this.sea = new SeaSurface(RAMP)
+      this.scene.add(this.sea.group)
+    }
+    this.sea.show(packed, look)
+    this.sea.setRange(...this.range)
+    this.render()
+  }
+  private sea: SeaSurface | undefined
+
+  /** What the graphics card moves points of the sea at rest by, m; for tests. */
+  seaMovedAt(points: [number, number][]): number[][] {
+    return this.sea?.movedAt(this.renderer, points) ?? []
+  }
+
   showMesh(packed: Packed, wire = false, sheer = false) {
     this.clearLiquid()
     if (packed.count) {
@@ -443,6 +463,7 @@ export class Viewport {
 
   clearLiquid() {
     empty(this.liquid)
+    this.sea?.hide()
   }
 
   /** What the graphics processor holds now; for tests. */
@@ -453,6 +474,7 @@ export class Viewport {
   /** Where the ramp begins and ends, as shares of the shades. */
   setRange(low: number, high: number) {
     this.range = [low, high]
+    this.sea?.setRange(low, high)
     this.render()
   }
 
@@ -640,6 +662,7 @@ export class Viewport {
       material.uniforms?.range?.value.set(...this.range)
     }
     this.drawBesides()
+    this.sea?.follow(this.camera)
     this.scene.background = this.following ? this.backdrop : null
     if (this.backdrop) {
       // the camera's angle is upright: the image fills the height
@@ -693,6 +716,7 @@ export class Viewport {
     this.sketch.clear()
     for (const group of [this.liquid, this.solid, this.frame, this.marks]) empty(group)
     this.elements.dispose()
+    this.sea?.dispose()
     this.renderer.dispose()
     this.renderer.forceContextLoss()
   }

@@ -53,7 +53,9 @@ function release() {
         aria-label="Coloured by"
         @change="emit('by', ($event.target as HTMLSelectElement).value)"
       >
-        <option v-if="shown.kind === 'mesh'" value="">Its liquid</option>
+        <option v-if="shown.kind !== 'points'" value="">
+          {{ shown.kind === 'sea' ? 'As it looks' : 'Its liquid' }}
+        </option>
         <option v-for="c in shown.choices" :key="c" :value="c">{{ label(c) }}</option>
       </select>
       <span class="dim">{{ shown.unit }}</span>

@@ -3,6 +3,7 @@ import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 import type { Schemas } from '../api/client'
 import type { Packed } from '../viewport/packed'
 import type { Look } from '../viewport/materials'
+import type { SeaLook } from '../viewport/sea'
 import type { Viewport } from '../viewport/viewport'
 import { useFrameCache } from './useFrameCache'
 import { useJudge } from './useJudge'
@@ -10,6 +11,20 @@ import type { SceneDocument } from './useTake'
 
 export const JUDGE = 'judge'
 export const REHEARSE = 'rehearse'
+
+/** How a scene's sea is laid and looks; keys of chance as `Laid.key` of basin/sea/horizon.py has them. */
+function seaLook(scene: SceneDocument): SeaLook {
+  const { sea, sea_foam: foam } = scene
+  const hero = sea.hero?.place
+  return {
+    level: sea.level,
+    middle: hero ? [hero[0], hero[2]] : [0, 0],
+    from: sea.unlike,
+    keys: sea.sets.map((_: unknown, n: number) => sea.seed * 16 + n),
+    pattern: foam.pattern,
+    wire: false,
+  }
+}
 
 interface At {
   scene: Ref<SceneDocument | null>
@@ -85,7 +100,8 @@ export function useShown(id: number, port: () => Viewport | undefined, at: At) {
     if (asked !== turn && !at.playing.value) return
     picture(packed, mine)
     if (beneath) port()?.showMesh(beneath, false, true)
-    if (packed.kind === 'points') port()?.showPoints(packed, !!beneath)
+    if (packed.kind === 'sea') port()?.showSea(packed, seaLook(at.scene.value!))
+    else if (packed.kind === 'points') port()?.showPoints(packed, !!beneath)
     else port()?.showMesh(packed)
     frames.prefetch(at.quality.value, mode.value, mine, by.value, (n) => {
       return report?.states[n - report.first] === 'current'
