@@ -250,6 +250,7 @@ def scenes() -> dict[str, dict[str, Any]]:
             "specks": 30,
             "colliders": "remove",
             "gap": -0.2,
+            "fairing": 30,
         },
         "deliveries": [{"name": "for light", "format": "usd", "elements": True}],
         "camera": {"eye": [0.32, 0.3, 0.52], "target": [-0.01, 0.1, 0.0], "angle": 34},

@@ -24,7 +24,7 @@ def set_up(page: Page, address: str) -> None:
     page.get_by_role("button", name="Begin a shot").first.click()
     page.get_by_role("radio", name="Pour into a vessel").click()
     keep(page, "begin", 500)
-    page.get_by_label("Name", exact=True).fill("TM040 Slip jug")
+    page.get_by_label("Name", exact=True).fill("TM050 Slip jug")
     page.get_by_role("button", name="Begin", exact=True).click()
     page.get_by_text("Voxel size").wait_for()
     page.wait_for_function("window.viewport?.placeOf(1)")
@@ -49,7 +49,7 @@ def set_up(page: Page, address: str) -> None:
     page.get_by_role("button", name="Hold (h)").click()
     keep(page, "rehearsal", 200)
     page.keyboard.press("r")
-    take_off(page, address, "TM040 Slip jug")
+    take_off(page, address, "TM050 Slip jug")
 
 
 def curves(page: Page, address: str) -> None:

@@ -104,7 +104,7 @@ def check_scene(scene: Scene, files: SceneFiles) -> Checked:
                     where="domain.size",
                 )
             )
-    if not any(isinstance(e, Fill | Inflow) for e in scene.elements):
+    if not any(isinstance(e, Fill | Inflow) for e in scene.elements) and not scene.sea.made:
         found.remarks.append(
             Advice("there is no fill and no inflow", where="elements", leads_to="there will be no liquid")
         )
@@ -217,7 +217,7 @@ def _check_collider(told: _Told, element: Collider, mesh: TriangleMesh, scene: S
             "behind. Let one collider end and another one start instead",
         )
     thin, voxel = _thickness(element), scene.liquid.voxel_size
-    if thin is None or thin >= voxel:
+    if thin is None or thin >= voxel or scene.is_sea_alone():
         return
     told.remark(
         "",

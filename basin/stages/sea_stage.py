@@ -39,7 +39,7 @@ def sea_of(scene: Scene, quality: str) -> Sea:
 def sea_dial(job: Job) -> Dial:
     """What a sea's size follows from."""
     count = " and ".join(f"{round(n**0.5)} by {round(n**0.5)}" for n in sea_points(job.scene, job.quality))
-    return Dial(f"patches of {count} points", "Use fewer points", "sea.sets.0.resolution")
+    return Dial(f"patches of {count} points", "Use fewer points", "sea.sets[0].resolution")
 
 
 def sea_readings(sea: Sea, fields: list[np.ndarray]) -> dict[str, float]:
@@ -122,6 +122,10 @@ class SeaStage(Stage):
     def cost(self, job: Job) -> Cost:
         """By the points of its patches."""
         return sea_cost(job.scene, job.quality)
+
+    def concerns(self, scene: Scene) -> bool:
+        """Where there is a sea."""
+        return scene.sea.made
 
     def dial(self, job: Job) -> Dial:
         """The points of its patches."""
@@ -254,6 +258,10 @@ class SeaFoamStage(Stage):
     def cost(self, job: Job) -> Cost:
         """By the points of the largest patch."""
         return sea_foam_cost(job.scene, job.quality)
+
+    def concerns(self, scene: Scene) -> bool:
+        """Where there is a sea."""
+        return scene.sea.made
 
     def dial(self, job: Job) -> Dial:
         """The points of its patches."""

@@ -185,6 +185,10 @@ class Stage(ABC):
         """What its size follows from; None is the liquid's voxel."""
         return None
 
+    def concerns(self, scene: Scene) -> bool:
+        """Whether a scene has anything to do with it; where not, it is out of sight unless it has frames."""
+        return not scene.is_sea_alone()
+
     def noticed(self, job: Job) -> list[Advice]:
         """What its current frames show that the scene alone does not."""
         return []

@@ -21,6 +21,7 @@ OTHERWISE: dict[tuple[str, str, str], Role] = {
     ("take", "POST", "births"): Role.VIEWER,
     ("take", "POST", "flight"): Role.VIEWER,
     ("take", "POST", "regime"): Role.VIEWER,
+    ("take", "POST", "waves"): Role.VIEWER,
     ("take", "POST", "filling"): Role.VIEWER,
     ("take", "POST", "solve"): Role.VIEWER,
     ("take", "POST", "pushes"): Role.VIEWER,

@@ -128,6 +128,7 @@ class StageReport(Schema):
     errors: dict[str, str]
     bytes: int
     seconds: float
+    concerns: bool
 
 
 class DeliveryReport(Schema):

@@ -19,6 +19,7 @@ from basin.stages.gestures.pushes import Pushes, pushes
 from basin.stages.gestures.rehearse import Rehearsed
 from basin.stages.gestures.room import NoRoom, Room, find_room
 from basin.stages.regime import Regime
+from basin.stages.sea_told import SeaTold, sea_told
 from studio.errors import Refused
 from studio.productions import rehearsing, services
 from studio.productions.access import take_for, user_of
@@ -35,6 +36,12 @@ class FlightRequest(Schema):
     scene: dict[str, Any]
     element: int = Field(ge=0, le=10_000)
     frame: Frame | None = None
+
+
+class WavesRequest(Schema):
+    """A scene as it is on the page."""
+
+    scene: dict[str, Any]
 
 
 class RegimeRequest(FlightRequest):
@@ -175,6 +182,15 @@ def regime_of(request: HttpRequest, take_id: int, quality: str, wanted: RegimeRe
         return numbers(scene, files, wanted.element, *asked)
     except (UnusableFile, SceneError) as error:
         raise Refused([str(error)]) from None
+
+
+@router.post("/takes/{take_id}/waves/{quality}", response=SeaTold)
+def waves_of(request: HttpRequest, take_id: int, quality: str, wanted: WavesRequest) -> SeaTold:
+    """What a scene's sea is by the numbers, of a scene that need not be kept."""
+    scene = services.check_scene_of(take_for(request, take_id), wanted.scene)
+    if not scene.sea.made:
+        raise Refused(["This scene has no sea."], 422)
+    return sea_told(scene, services.quality_of(quality))
 
 
 @router.post("/takes/{take_id}/standin", response=ShapeReply)

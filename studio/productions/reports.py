@@ -179,6 +179,7 @@ def _stage_report(job: Job) -> list[dict[str, Any]]:
                 "measures": [asdict(m) for m in readings.told(stage.readings, names)],
                 "errors": {str(n): records[n].error for n in sorted(states) if n in records and records[n].error},
                 "bytes": store.size(),
+                "concerns": stage.concerns(job.scene) or bool(records),
                 "seconds": sum(r.readings.get("seconds", 0.0) for r in records.values()),
             }
         )

@@ -84,6 +84,7 @@ ACTIONS: list[tuple[str, str, Any, int, str]] = [
     ("get", "/api/takes/{take}/backdrop/1", None, 404, "viewer"),
     ("get", "/api/takes/{take}/lasting?action=1&seconds=2", None, 200, "viewer"),
     ("post", "/api/takes/{take}/regime/draft", {"scene": {}, "element": 0}, 422, "viewer"),
+    ("post", "/api/takes/{take}/waves/draft", {"scene": {}}, 422, "viewer"),
     ("post", "/api/takes/{take}/rehearse", {"scene": {}, "session": "a"}, 422, "viewer"),
     ("delete", "/api/takes/{take}/rehearse?session=a", None, 200, "viewer"),
     ("get", "/api/takes/{take}/openings", None, 200, "viewer"),

@@ -14,6 +14,7 @@ from basin.stages.advice.look import Look
 from basin.stages.advice.measure import empty_domain, out_of_scale, strange_gravity
 from basin.stages.advice.pace import too_fast
 from basin.stages.advice.places import apart, narrow_gap, out_of_sight, within_a_solid, without_effect
+from basin.stages.advice.sea import no_waves, too_shallow, unearthly_wind, unlikely_hero, waves_left_out
 from basin.stages.advice.streams import (
     against_a_wall,
     few_voxels,
@@ -48,6 +49,11 @@ RULES: tuple[Rule, ...] = (
     out_of_sight,
     without_effect,
     empty_domain,
+    no_waves,
+    waves_left_out,
+    too_shallow,
+    unearthly_wind,
+    unlikely_hero,
 )
 
 

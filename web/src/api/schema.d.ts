@@ -996,6 +996,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/waves/{quality}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Waves Of
+         * @description What a scene's sea is by the numbers, of a scene that need not be kept.
+         */
+        post: operations["studio_productions_placing_api_waves_of"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/standin": {
         parameters: {
             query?: never;
@@ -1670,6 +1690,8 @@ export interface components {
             bytes: number;
             /** Seconds */
             seconds: number;
+            /** Concerns */
+            concerns: boolean;
         };
         /** Freed */
         Freed: {
@@ -2087,6 +2109,147 @@ export interface components {
             length?: number | null;
             /** Speed */
             speed?: number | null;
+        };
+        /**
+         * Held
+         * @description What a patch holds.
+         *
+         *     Attributes
+         *     ----------
+         *     low, high : wave numbers, rad/m; share : of the sea's energy; steps : waves of the longest that fit on it
+         *     folds_from : choppiness from which it folds by itself
+         */
+        Held: {
+            /** Size */
+            size: number;
+            /** Count */
+            count: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Share */
+            share: number;
+            /** Steps */
+            steps: number;
+            /** Folds From */
+            folds_from: number;
+        };
+        /**
+         * Moments
+         * @description What a spectrum says of its waves: heights (m) and periods (s).
+         *
+         *     Attributes
+         *     ----------
+         *     height : significant, 4 sqrt(m0)
+         *     peak, mean, crossing : period of the peak; m0/m1; of upward crossings, sqrt(m0/m2), each times 2 pi
+         *     slope : mean square slope of what is within the frequencies
+         */
+        Moments: {
+            /** Height */
+            height: number;
+            /** Peak */
+            peak: number;
+            /** Mean */
+            mean: number;
+            /** Crossing */
+            crossing: number;
+            /** Slope */
+            slope: number;
+        };
+        /**
+         * Numbers
+         * @description Of a sea.
+         *
+         *     Attributes
+         *     ----------
+         *     asked : moments of its spectrum; held : significant height of what its patches hold
+         *     measured : significant height, m, of the field over the shot; crest, trough : its highest and lowest
+         *     too_long, too_short : share of the energy that is longer, shorter than what the patches hold
+         *     size : of the first patch that would hold the longest waves well, m
+         *     folds_from : choppiness (times each patch's own) from which it folds as it is; least : its smallest Jacobian
+         *     repeats : correlation with itself where it would repeat, in a square of horizon
+         *     usual : share of the sea that whitecaps cover in such a wind
+         *     bent : by how much looping bends frequencies, in the mean by energy
+         *     waves : how many waves there are to one as high as the hero's crest; 0 without a hero
+         */
+        Numbers: {
+            asked: components["schemas"]["Moments"];
+            /** Held */
+            held: number;
+            /** Measured */
+            measured: number;
+            /** Crest */
+            crest: number;
+            /** Trough */
+            trough: number;
+            /** State */
+            state: string;
+            /** Longest */
+            longest: number;
+            /** Patches */
+            patches: components["schemas"]["Held"][];
+            /** Too Long */
+            too_long: number;
+            /** Too Short */
+            too_short: number;
+            /** Size */
+            size: number;
+            /** Folds From */
+            folds_from: number;
+            /** Least */
+            least: number;
+            /** Repeats */
+            repeats: number;
+            /** Usual */
+            usual: number;
+            /** Bent */
+            bent: number;
+            /** Waves */
+            waves: number;
+        };
+        /**
+         * Preset
+         * @description A sea in one click: what it is called, what its height and period are by a published table, and its settings.
+         */
+        Preset: {
+            /** Name */
+            name: string;
+            /** Height */
+            height: number;
+            /** Period */
+            period: number;
+            /** Wind */
+            wind: number;
+        };
+        /**
+         * SeaTold
+         * @description Of a sea.
+         *
+         *     Attributes
+         *     ----------
+         *     numbers : what is asked for, held, measured
+         *     length, energy : m, from long to short; share of the variance in a tenfold of lengths, per decade
+         *     presets : seas by Beaufort's force
+         */
+        SeaTold: {
+            numbers: components["schemas"]["Numbers"];
+            /** Length */
+            length: number[];
+            /** Energy */
+            energy: number[];
+            /** Presets */
+            presets: components["schemas"]["Preset"][];
+        };
+        /**
+         * WavesRequest
+         * @description A scene as it is on the page.
+         */
+        WavesRequest: {
+            /** Scene */
+            scene: {
+                [key: string]: unknown;
+            };
         };
         /** ShapeReply */
         ShapeReply: {
@@ -3612,6 +3775,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Regime"];
+                };
+            };
+        };
+    };
+    studio_productions_placing_api_waves_of: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+                quality: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WavesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeaTold"];
                 };
             };
         };

@@ -31,6 +31,7 @@ interface SceneShape extends Marked {
   time: { first: number }
   elements: Drawn[]
   camera?: unknown
+  sea?: { made: boolean }
 }
 
 const SHEER = 0.8 // how much of what lies in a liquid its surface hides, where both are seen
@@ -301,7 +302,7 @@ export class Viewport {
   /** Show another state of the scene; the camera stays where it is. */
   async setScene(take: number, shape: SceneShape) {
     const { time, domain, elements, camera } = shape
-    const all = JSON.stringify([take, time, domain, elements, camera])
+    const all = JSON.stringify([take, time, domain, elements, camera, shape.sea?.made])
     this.mark(shape)
     if (all === this.laidOut) return
     this.laidOut = all
@@ -310,7 +311,9 @@ export class Viewport {
     this.shape = shape
     empty(this.frame)
     this.walls.set(shape.domain)
-    if (!this.options.small) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
+    // a sea has no domain
+    const boxed = !shape.sea?.made || shape.elements.some((e) => e.kind === 'fill' || e.kind === 'inflow')
+    if (!this.options.small && boxed) this.frame.add(...ruler(shape.domain.low, shape.domain.size))
     const { data: seen } = await client.GET('/api/takes/{take_id}/camera', {
       params: { path: { take_id: take } },
     })

@@ -9,6 +9,7 @@ const emit = defineEmits<{
   pick: [index: number | null, more: boolean]
   add: [kind: string, shape: string]
   mesh: []
+  sea: []
   rename: [index: number, name: string]
   flip: [name: 'hidden' | 'locked', which?: number[]]
   together: []
@@ -97,6 +98,7 @@ const LOCK = 'M5 9h10v8H5zM7 9V6a3 3 0 0 1 6 0v3'
           <button v-for="o in OFFERS" :key="o[2]" class="bare" @click="emit('add', o[0], o[1])">
             {{ o[2] }}
           </button>
+          <button v-if="!scene.sea.made" class="bare" @click="emit('sea')">Sea</button>
           <button class="bare" @click="emit('mesh')">Import a mesh…</button>
         </div>
       </v-menu>

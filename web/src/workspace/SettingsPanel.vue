@@ -10,6 +10,7 @@ import { counts, settingsOf, settingsOfElement, settingsOfScene, withValue, type
 import NumberField from './NumberField.vue'
 import LookNumbers from './LookNumbers.vue'
 import SceneTools from './SceneTools.vue'
+import SeaNumbers from './SeaNumbers.vue'
 import SettingRow from './SettingRow.vue'
 import type { SceneDocument } from './useTake'
 
@@ -150,6 +151,13 @@ const meshShape = computed(() => {
           />
         </template>
       </section>
+      <SeaNumbers
+        v-if="element === null && scene.sea.made && stages.find((s) => s.name === part)?.part === 'sea'"
+        :take="take"
+        :quality="forecast?.quality ?? 'draft'"
+        :scene="scene"
+        @keep="(next) => emit('keep', next)"
+      />
       <LookNumbers
         v-if="element !== null && ['fill', 'inflow'].includes(scene.elements[element]?.kind)"
         :take="take"

@@ -53,8 +53,11 @@ const { stages, ready: stagesThere } = useStages()
 const readiness = useReadiness()
 const take = useTake(id)
 const { scene, quality, reports, report } = take
+const concerned = computed(() => stages.value.filter((s) => report.value[s.name]))
 /** Stages that a press can make: those that are wanted, where a setting says so. */
-const wanted = computed(() => stages.value.filter((s) => !s.asked_by || scene.value?.[s.part]?.[s.asked_by]))
+const wanted = computed(() =>
+  concerned.value.filter((s) => !s.asked_by || scene.value?.[s.part]?.[s.asked_by]),
+)
 const range = () => scene.value?.time ?? { first: 1, last: 1, fps: 24 }
 const { frame, playing, go, toggle } = usePlayback(range)
 
@@ -126,6 +129,12 @@ const backdrop = useBackdrop(id, view, take.take, frame)
 const movie = ref(false)
 
 const { over, dropped, importing, hovering, takeDropped } = useDropping(() => !viewer.value)
+
+/** A sea is there or not; there is one at most. */
+function beginSea() {
+  void take.keep({ ...scene.value!, sea: { ...scene.value!.sea, made: true } })
+  part.value = mode.value = stages.value.find((s) => s.kind === 'sea')?.name ?? part.value
+}
 
 /** See what is picked alone, or everything again. */
 const alone = ref(false)
@@ -208,7 +217,7 @@ function pick(next: string) {
 /** Begin to rehearse, or leave it for what was seen before. */
 let seenBefore = ''
 function rehearse() {
-  if (mode.value === REHEARSE) mode.value = seenBefore || (stages.value[0]?.name ?? '')
+  if (mode.value === REHEARSE) mode.value = seenBefore || (concerned.value[0]?.name ?? '')
   else {
     seenBefore = mode.value === JUDGE ? '' : mode.value
     playing.value = false
@@ -265,7 +274,7 @@ useShortcuts(
 onMounted(async () => {
   await Promise.all([stagesThere(), take.load()])
   if (!scene.value) return
-  part.value = mode.value = stages.value[0]?.name ?? ''
+  part.value = mode.value = concerned.value[0]?.name ?? ''
   frame.value = range().first
   await nextTick()
   port = new Viewport(panes.value!.canvas!)
@@ -334,6 +343,7 @@ onBeforeUnmount(() => {
           @pick="pickElement"
           @add="elements.addShape"
           @mesh="importing = true"
+          @sea="beginSea"
           @rename="elements.rename"
           @flip="elements.flip"
           @together="elements.together"
@@ -344,7 +354,7 @@ onBeforeUnmount(() => {
       <main ref="holder" class="viewport" aria-label="Viewport">
         <ViewPanes ref="panes" :views="views" @sized="(w, h) => port?.resize(w, h)" />
         <ViewportChips
-          :stages="stages"
+          :stages="concerned"
           :mode="mode"
           :judges="!!shown.judged.value"
           @see="(name) => (mode = name)"

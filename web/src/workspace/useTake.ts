@@ -70,7 +70,8 @@ export function useTake(id: number) {
     const reply = await client
       .GET('/api/takes/{take_id}/stages/{quality}', { params: { path } })
       .catch(() => null)
-    if (mine === askedReports && reply?.data) reports.value = reply.data
+    // what a scene has nothing to do with is out of sight
+    if (mine === askedReports && reply?.data) reports.value = reply.data.filter((r) => r.concerns)
   }
 
   const report = computed(() => Object.fromEntries(reports.value.map((r) => [r.stage, r])))
