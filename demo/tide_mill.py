@@ -378,7 +378,15 @@ def scenes() -> dict[str, dict[str, Any]]:
             {**mesh_element("collider", "Banding wheel", "wheel"), "contact_angle": 30.0},
         ],
     }
-    return {"TM010": pour, "TM020": sluice, "TM024": trough(), "TM030": rain, **other_drops(rain), "TM034": neck, "TM040": crossing()}
+    return {
+        "TM010": pour,
+        "TM020": sluice,
+        "TM024": trough(),
+        "TM030": rain,
+        **other_drops(rain),
+        "TM034": neck,
+        "TM040": crossing(),
+    }
 
 
 def trough() -> dict[str, Any]:

@@ -460,9 +460,8 @@ def raised(
     joint = np.sum([np.real((row * of) @ np.conj(row).T) for row, of in zip(rows, variance, strict=True)], axis=0)
     factor = np.linalg.lstsq(joint, wanted - now, rcond=1e-12)[0]
     more = [of * (factor @ np.conj(row)) for row, of in zip(rows, variance, strict=True)]
-    found = []
+    found: list[tuple[np.ndarray, ...]] = []
     for n, patch in enumerate(patches):
         shape = (patch.count, patch.count // 2 + 1)
         found.append((more[2 * n].reshape(shape), more[2 * n + 1].reshape(shape)))
     return found
-

@@ -96,7 +96,9 @@ class Foam:
     drifted : (2,) m, how far its places have gone since the beginning
     """
 
-    def __init__(self, size: float, count: int, fresh: np.ndarray | None = None, lace: np.ndarray | None = None) -> None:
+    def __init__(
+        self, size: float, count: int, fresh: np.ndarray | None = None, lace: np.ndarray | None = None
+    ) -> None:
         self.size = size
         self.fresh = np.zeros((count, count), np.float32) if fresh is None else fresh
         self.lace = np.zeros((count, count), np.float32) if lace is None else lace

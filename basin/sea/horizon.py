@@ -32,7 +32,9 @@ def mixed(x):  # type: ignore[no-untyped-def]
 @kernel
 def placed(i, j, key):  # type: ignore[no-untyped-def]
     """Where, in shares of a patch, it is laid at a corner of the triangles."""
-    first = mixed(np.uint32(np.int64(i) & 0xFFFFFFFF) ^ mixed(np.uint32(np.int64(j) & 0xFFFFFFFF) ^ mixed(np.uint32(key))))
+    first = mixed(
+        np.uint32(np.int64(i) & 0xFFFFFFFF) ^ mixed(np.uint32(np.int64(j) & 0xFFFFFFFF) ^ mixed(np.uint32(key)))
+    )
     second = mixed(first)
     return np.float64(first >> np.uint32(8)) / 16777216.0, np.float64(second >> np.uint32(8)) / 16777216.0
 
@@ -108,9 +110,7 @@ class Laid:
         """Of the chance of a patch."""
         return (self.seed * 16 + nth) & 0xFFFFFFFF
 
-    def over(
-        self, point: np.ndarray, patches: Sequence[tuple[float, np.ndarray]], *, even: bool = False
-    ) -> np.ndarray:
+    def over(self, point: np.ndarray, patches: Sequence[tuple[float, np.ndarray]], *, even: bool = False) -> np.ndarray:
         """Sums (p, f) over patches (size, fields (f, n, n)) at points (p, 2) x and z of the surface at rest.
 
         `even` for shares, such as foam, whose mean is kept in place of the variance.
@@ -141,7 +141,9 @@ def repetition(heights: np.ndarray, spacing: float, lags: Sequence[float]) -> fl
     return worst
 
 
-def fan(eye: np.ndarray, height: float, towards: float, angle: float, nearest: float, farthest: float, count: int) -> tuple[np.ndarray, np.ndarray]:
+def fan(
+    eye: np.ndarray, height: float, towards: float, angle: float, nearest: float, farthest: float, count: int
+) -> tuple[np.ndarray, np.ndarray]:
     """Points (p, 2) and triangles (t, 3) of a grid that is fine where an eye is near and goes to the horizon.
 
     Rings about the point under the eye, each farther by the same share; `towards` and `angle` (radians) are the middle

@@ -8,8 +8,8 @@ import numpy as np
 
 from basin.sea import spectra
 from basin.sea.field import SHIFTS, STRETCHES, Patch, Sea, Spectrum
-from basin.sea.folding import NEVER, folds_from
 from basin.sea.foam import usual_share
+from basin.sea.folding import NEVER, folds_from
 from basin.sea.horizon import SOFT, Laid, repetition
 
 TABLE = 3000
@@ -188,7 +188,7 @@ def held_variance(sea: Sea, spectrum: Spectrum) -> float:
 def combined(sea: Sea, fields: list[np.ndarray]) -> np.ndarray:
     """Stretches (3, n, n), each times its choppiness, of all patches at the points of the first one."""
     n = fields[0].shape[-1]
-    total = fields[0][STRETCHES] * np.float32(sea.patches[0].set.choppiness)
+    total: np.ndarray = fields[0][STRETCHES] * np.float32(sea.patches[0].set.choppiness)
     place = np.arange(n) * sea.patches[0].size / n
     for patch, one in zip(sea.patches[1:], fields[1:], strict=True):
         at = np.rint(place / patch.size * patch.count).astype(int) % patch.count

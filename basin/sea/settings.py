@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from itertools import pairwise
+from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -15,6 +16,10 @@ _MADE: dict[str, list[str]] = {"made": ["true"]}
 
 def _when(**more: list[str]) -> dict[str, list[str]]:
     return {**_MADE, **more}
+
+
+def _shown(group: str, control: str) -> dict[str, Any]:
+    return {"group": group, "control": control, "when": _MADE}
 
 
 class Swell(Part):
@@ -248,7 +253,9 @@ class SeaFoam(Part):
 class SeaSettings(Part):
     """A sea by its spectra."""
 
-    made: bool = setting(False, group="Sea", label="Make a sea", meaning="Whether the shot has a sea; runs then make it.")
+    made: bool = setting(
+        False, group="Sea", label="Make a sea", meaning="Whether the shot has a sea; runs then make it."
+    )
     by: Literal["wind", "height and period"] = setting(
         "wind", when=_MADE, group="Wind", label="Set by", meaning="What the waves follow from."
     )
@@ -377,7 +384,7 @@ class SeaSettings(Part):
         max_length=MOST_SWELLS,
         title="Swell",
         description="Waves from elsewhere, added.",
-        json_schema_extra={"zinc": {"group": "Swell", "control": "list", "when": _MADE}},
+        json_schema_extra={"zinc": _shown("Swell", "list")},
     )
     level: float = setting(
         0.0, unit="m", when=_MADE, group="Water", slider=(-10, 10), label="Still water at", meaning="Its height."
@@ -399,7 +406,7 @@ class SeaSettings(Part):
         max_length=MOST_SETS,
         title="Patches",
         description="From large to small; each holds the waves that the ones before it are too coarse for.",
-        json_schema_extra={"zinc": {"group": "Patches", "control": "list", "when": _MADE}},
+        json_schema_extra={"zinc": _shown("Patches", "list")},
     )
     unlike: float = setting(
         160.0,
@@ -426,16 +433,16 @@ class SeaSettings(Part):
         meaning="Frames after which it is the same again; frequencies are bent to that. Empty never.",
     )
     hero: Hero | None = Field(
-        None,
+        default=None,
         title="Hero wave",
         description="A crest of a given height at a place and frame.",
-        json_schema_extra={"zinc": {"group": "Hero wave", "when": _MADE}},
+        json_schema_extra={"zinc": _shown("Hero wave", "")},
     )
 
     @model_validator(mode="after")
     def _ordered(self) -> SeaSettings:
         sizes = [one.size for one in self.sets]
-        if any(b >= a for a, b in zip(sizes, sizes[1:], strict=False)):
+        if any(b >= a for a, b in pairwise(sizes)):
             raise ValueError("patches go from large to small; make each smaller than the one before it")
         held = [k.value for k in self.wind.keys] if isinstance(self.wind, Curve) else [self.wind]
         if not all(isinstance(v, float | int) and 0 <= v <= 100 for v in held):
@@ -446,4 +453,3 @@ class SeaSettings(Part):
 def beaufort(force: float) -> float:
     """Wind at 10 m, m/s, of a Beaufort force (WMO: 0.836 B^1.5)."""
     return float(0.836 * force**1.5)
-

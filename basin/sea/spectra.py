@@ -80,7 +80,7 @@ def of_depth(omega: np.ndarray, water: Water) -> np.ndarray:
 
 
 def phillips(k: np.ndarray, wind: float, gravity: float) -> np.ndarray:
-    """F(k), m3, of the form that graphics uses (Phillips 1958; Tessendorf 2001): alpha/2 k^-3 exp(-1/(kL)^2), L = U^2/g.
+    """F(k), m3: alpha/2 k^-3 exp(-1/(kL)^2), L = U^2/g, the form of graphics (Phillips 1958; Tessendorf 2001).
 
     As Tessendorf's A exp(-1/(kL)^2) / k^4 |cos|^2 over the whole plane, with A = alpha / (2 pi): so its tail is that of
     the other spectra.

@@ -23,7 +23,12 @@ from basin.stages.view import pack_sea
 
 ALGORITHM, FOAM_ALGORITHM = "sea-1", "sea-foam-1"
 SEA = "sea"
-WITHOUT = {"wind", "towards", "unlike", "level"}  # of what a frame's waves depend on: told apart, or only how they are laid
+WITHOUT = {
+    "wind",
+    "towards",
+    "unlike",
+    "level",
+}  # of what a frame's waves depend on: told apart, or only how they are laid
 FEWEST = 24  # frames over which a share of foam is looked for
 SEARCHED = 256  # points along a patch on which it is
 

@@ -51,7 +51,9 @@ def presets() -> list[Preset]:
     found = []
     for force, height, word in BEAUFORT[1:11]:
         # Hs = 0.2203 U^2 / g and Tp = 7.163 U / g by the same spectrum, so Tp = 15.26 sqrt(Hs / g) = 4.87 sqrt(Hs)
-        found.append(Preset(f"{force} {word}", height, round(15.26 * (height / 9.81) ** 0.5, 2), round(beaufort(force), 1)))
+        found.append(
+            Preset(f"{force} {word}", height, round(15.26 * (height / 9.81) ** 0.5, 2), round(beaufort(force), 1))
+        )
     return found
 
 
@@ -77,4 +79,3 @@ def sea_told(scene: Scene, quality: str) -> SeaTold:
     while len(_told) > KEPT:
         _told.popitem(last=False)
     return told
-

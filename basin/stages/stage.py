@@ -91,7 +91,7 @@ class Cost:
 
 @dataclass(frozen=True)
 class Dial:
-    """What a stage's size follows from where it is not the liquid's voxel: in words, what helps, a path of the scene."""
+    """What a stage's size follows from if not the liquid's voxel: in words, what helps, a path of the scene."""
 
     what: str
     remedy: str

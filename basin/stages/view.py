@@ -220,9 +220,10 @@ SEA_FIELDS = {"wave_height": "m", "squeeze": "", "wave_slope": "", "foam": ""}  
 
 
 def pack_sea(data: Mapping[str, np.ndarray], foam: np.ndarray | None = None, by: str = "") -> bytes:
-    """Patches of a sea, coloured as it looks or by one of `SEA_FIELDS`: for each what its points are moved by (x, y, z; 16 bits within its bounds), and slopes along x
-    and z, Jacobian and foam (half floats), rows along x; coarser where a patch has more than `MOST_SEEN` points a side.
+    """Patches of a sea, coloured as it looks or by one of `SEA_FIELDS`.
 
+    For each what its points are moved by (x, y, z; 16 bits within its bounds), and slopes along x and z, Jacobian and
+    foam (half floats), rows along x; coarser where a patch has more than `MOST_SEEN` points a side.
     Slopes are those of the surface as it is moved: of heights over the places that points are moved to.
     """
     patches: list[dict[str, Any]] = []

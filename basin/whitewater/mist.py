@@ -10,16 +10,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
 
 import numpy as np
-from scipy.fft import dctn, idctn
+from scipy.fft import dct, dst, idct, idst
 from scipy.ndimage import gaussian_filter
 
 from basin.kernels import kernel
 from basin.whitewater.laws import AIR_DENSITY, PER_SIZE, SIZE_FROM, Fluids, grip_at, grips, step_in, terminal
 from basin.whitewater.mist_settings import MistSettings
 
-ALGORITHM = "mist-1"
+ALGORITHM = "mist-2"
 MOST_VOXELS = 40_000_000
 LEAST = 1e-12  # kg/m3, less is none
 STRIDE, MOST_SUBSTEPS = 1.5, 8  # voxels that the fastest air goes in a substep, if there are not more of them than that
@@ -171,28 +173,60 @@ def _fetched(air, wind, voxel, dt, out):
                     out[i, j, k, d] = low * (1 - c) + high * c
 
 
-def _apart(air: np.ndarray, voxel: float) -> None:
-    """Drive apart air that gathers, in place, in a box whose sides it does not pass."""
+def _apart(air: np.ndarray, voxel: float, closed: np.ndarray) -> None:
+    """Drive apart air that gathers, in place. It does not pass sides that are closed; at open ones it is as outside."""
     parting = np.zeros(air.shape[:3])
     for d in range(3):
-        parting += np.diff(_at_faces(air[..., d], d), axis=d) / voxel
-    wave = [2.0 * (1.0 - np.cos(np.pi * np.arange(n) / n)) / voxel**2 for n in air.shape[:3]]
-    steep = wave[0][:, None, None] + wave[1][None, :, None] + wave[2][None, None, :]
-    steep[0, 0, 0] = 1.0
-    held = dctn(parting, norm="ortho") / -steep
-    held[0, 0, 0] = 0.0
-    pressure = idctn(held, norm="ortho")
+        parting += np.diff(_at_faces(air[..., d], d, closed[d]), axis=d) / voxel
+    held, steep = parting, np.zeros(air.shape[:3])
     for d in range(3):
-        slope = np.pad(np.diff(pressure, axis=d) / voxel, [(1, 1) if e == d else (0, 0) for e in range(3)])
+        there, _, wave = _waves(closed[d])
+        n = air.shape[d]
+        steep = steep + np.expand_dims(
+            2.0 * (1.0 - np.cos(np.pi * wave(n) / n)) / voxel**2, [e for e in range(3) if e != d]
+        )
+        held = there(held, axis=d, norm="ortho")
+    sealed = bool(closed.all())
+    if sealed:
+        steep[0, 0, 0] = 1.0
+    held = held / -steep
+    if sealed:
+        held[0, 0, 0] = 0.0
+    for d in range(3):
+        held = _waves(closed[d])[1](held, axis=d, norm="ortho")
+    for d in range(3):
+        slope = np.diff(_beyond(held, d, closed[d]), axis=d) / voxel
         air[..., d] -= 0.5 * (
             np.take(slope, np.arange(air.shape[d]), d) + np.take(slope, np.arange(1, air.shape[d] + 1), d)
         )
 
 
-def _at_faces(value: np.ndarray, axis: int) -> np.ndarray:
-    """Means between voxels along an axis, and nothing through the box's sides."""
-    first, last = (np.take(value, r, axis) for r in (np.arange(value.shape[axis] - 1), np.arange(1, value.shape[axis])))
-    return np.pad(0.5 * (first + last), [(1, 1) if e == axis else (0, 0) for e in range(3)])
+def _waves(closed: np.ndarray) -> tuple[Any, Any, Callable[[int], np.ndarray]]:
+    """Along an axis between two sides: transform, its inverse, and the numbers of its half waves.
+
+    Cosines where pressure is level at a closed side, sines where it is nothing at an open one (Strang 1999, "The
+    discrete cosine transform").
+    """
+    if closed.all():
+        return partial(dct, type=2), partial(idct, type=2), lambda n: np.arange(n, dtype=float)
+    if not closed.any():
+        return partial(dst, type=2), partial(idst, type=2), lambda n: np.arange(1.0, n + 1)
+    both = partial(dct, type=4) if closed[0] else partial(dst, type=4)
+    return both, both, lambda n: np.arange(n) + 0.5
+
+
+def _beyond(value: np.ndarray, axis: int, closed: np.ndarray) -> np.ndarray:
+    """Pressure with a voxel beyond either side: the same where it is closed, its opposite where it is open."""
+    first, last = np.take(value, [0], axis), np.take(value, [-1], axis)
+    return np.concatenate([first if closed[0] else -first, value, last if closed[1] else -last], axis=axis)
+
+
+def _at_faces(value: np.ndarray, axis: int, closed: np.ndarray) -> np.ndarray:
+    """Means between voxels along an axis; through the box's sides nothing if they are closed, else as beside them."""
+    first, last = np.take(value, [0], axis), np.take(value, [-1], axis)
+    wide = np.concatenate([-first if closed[0] else first, value, -last if closed[1] else last], axis=axis)
+    n = wide.shape[axis]
+    return np.asarray(0.5 * (np.take(wide, np.arange(n - 1), axis) + np.take(wide, np.arange(1, n), axis)))
 
 
 @dataclass
@@ -272,7 +306,7 @@ class Mist:
         # as much as drag gives, which ends when air and spray go alike
         carried = (carried + push) / (1.0 + drag)[..., None] * np.exp(-dt / settings.rests)
         self._met(carried, around, wind)
-        _apart(carried, box.voxel)
+        _apart(carried, box.voxel, box.closed)
         self._met(carried, around, wind)
         out = np.zeros_like(mass)
         wet, left = _on(mass, carried, wind, falls, around.state, box.closed, box.voxel, dt, out)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from django.test import SimpleTestCase
 from pydantic import ValidationError
@@ -216,7 +218,7 @@ class Field(SimpleTestCase):
             sigma.append(at.std())
             for series in at.T:
                 begin = np.flatnonzero((series[:-1] < 0) & (series[1:] >= 0)) + 1
-                heights += [np.ptp(series[a:b]) for a, b in zip(begin[:-1], begin[1:], strict=True)]
+                heights += [np.ptp(series[a:b]) for a, b in pairwise(begin)]
         height = np.sort(heights)[::-1] / np.mean(sigma)
         self.assertGreater(len(height), 5000)
         third = float(height[: len(height) // 3].mean())
@@ -332,7 +334,7 @@ class Field(SimpleTestCase):
         np.testing.assert_allclose(slow.fields(21)[0][0], plain.fields(11)[0][0], atol=1e-6)
 
     def test_hero(self) -> None:
-        """A crest as high as asked at its place and frame, level there, in a sea that is otherwise as high as it was."""
+        """A crest as high as asked at its place and frame, level there, in a sea otherwise as high as it was."""
         at = 500 / 256 * np.array([30, 0, 200])
         hero = Hero(frame=40, place=(float(at[0]), 0.0, float(at[2])), height=2.2)
         plain, sea = Sea(waves(wind=9.0)), Sea(waves(wind=9.0, hero=hero))
@@ -432,7 +434,7 @@ class Horizon(SimpleTestCase):
     """Seams (case E17), repetition."""
 
     def test_patches_are_seamless(self) -> None:
-        """Values of all fields go over the patch's edge as they go elsewhere: their spectrum has nothing at two cells."""
+        """Values of all fields go over a patch's edge as they go elsewhere."""
         fields = Sea(waves()).fields(9)[0].astype(float)
         for axis in (1, 2):
             second = np.roll(fields, -1, axis) - 2 * fields + np.roll(fields, 1, axis)
@@ -486,7 +488,7 @@ class Foams(SimpleTestCase):
         for _ in range(108):
             foam.step(calm, 0.0, self.LAW, 1 / 24)
             left.append(float(foam.fresh.mean()))
-        time = -np.polyfit(np.arange(1, 109) / 24, np.log(left), 1)[0] ** -1
+        time = -(np.polyfit(np.arange(1, 109) / 24, np.log(left), 1)[0] ** -1)
         self.assertAlmostEqual(time / 1.5, 1.0, delta=0.05)
 
     def test_lace_takes_what_fades_and_fades_slower(self) -> None:

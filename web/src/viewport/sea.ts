@@ -114,6 +114,7 @@ const VERTEX = `
   }`
 
 const FRAGMENT = `
+  const float UNSEEN = ${0.02}; // mean square slope of ripples too small for any patch (Cox & Munk 1954: half of it, in a breeze)
   ${LAID}
   ${SKY}
   uniform sampler2D shades[${MOST}];
@@ -166,26 +167,27 @@ const FRAGMENT = `
       if (n == 0) { squeezed = mix(near.z, laid.z, l.far); foam = mix(near.w, laid.w, l.far); }
     }
     lost = rough * smoothstep(0.5, 30.0, pixel * counts[0] / sizes[0]);
+    float blur = lost + UNSEEN;
     vec3 n = normalize(vec3(-slope.x, 1.0, -slope.y));
     vec3 view = normalize(cameraPosition - vWorld);
     // what a pixel does not show of its waves turns them towards the eye in the mean
     float facing = clamp(dot(n, view), 0.0, 1.0);
-    facing = sqrt(facing * facing + 0.5 * lost);
+    facing = sqrt(facing * facing + 0.5 * blur);
     float fresnel = 0.02 + 0.98 * pow(1.0 - clamp(facing, 0.0, 1.0), 5.0);
     vec3 mirrored = reflect(-view, n);
-    mirrored.y = abs(mirrored.y) + 1.3 * lost;
+    mirrored.y = abs(mirrored.y) + 1.3 * blur;
     mirrored = normalize(mirrored);
     float crest = clamp(vHeight * 0.6 / max(highest, 0.05), -1.0, 1.0);
     vec3 body = vec3(0.022, 0.085, 0.088) + vec3(0.02, 0.06, 0.048) * max(crest, 0.0);
     body *= 0.75 + 0.5 * clamp(dot(n, sun), 0.0, 1.0);
     vec3 half_ = normalize(view + sun);
     float tilt = max(dot(n, half_), 1e-3);
-    float wide = 0.0015 + 0.5 * lost;
+    float wide = 0.5 * (UNSEEN + lost);
     float lobe = exp(-(1.0 - tilt * tilt) / (tilt * tilt) / (2.0 * wide)) / (wide * 60.0);
-    vec3 c = mix(body, sky(mirrored), fresnel) + vec3(1.0, 0.93, 0.8) * min(lobe, 3.0) * 0.35;
+    vec3 c = mix(body, sky(mirrored), fresnel) + vec3(1.0, 0.93, 0.8) * min(lobe, 2.0) * 0.3;
     float holes = lace(vAt / pattern + 0.35 * slope) * 0.75 + 0.25 * lace(vAt / pattern * 2.7);
     float fine = 1.0 - smoothstep(0.15, 0.6, pixel / pattern);
-    float cover = mix(foam * foam * (3.0 - 2.0 * foam), smoothstep(1.02 - foam, 1.22 - 0.8 * foam, holes), fine);
+    float cover = mix(foam * foam * (3.0 - 2.0 * foam), smoothstep(0.98 - foam, 1.18 - 0.85 * foam, holes), fine);
     cover = max(cover, smoothstep(0.75, 1.0, foam));
     vec3 white = vec3(0.80, 0.83, 0.82) * (0.62 + 0.42 * clamp(dot(n, sun), 0.0, 1.0));
     c = mix(c, white, clamp(cover, 0.0, 1.0) * 0.93);

@@ -68,6 +68,8 @@ const WAYS: [Way, string, string, string][] = [
   flex-wrap: wrap;
   width: 58px;
   gap: 2px;
+  border-radius: 3px;
+  background: #1a222699; /* seen over a bright sky too */
 }
 button {
   width: 28px;

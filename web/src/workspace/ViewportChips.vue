@@ -3,7 +3,7 @@ import type { Schemas } from '../api/client'
 import { JUDGE, REHEARSE } from './useShown'
 
 /** Over the viewport's upper edge: what is shown, and from where. */
-defineProps<{ stages: Schemas['StageCard'][]; mode: string; judges: boolean }>()
+defineProps<{ stages: Schemas['StageCard'][]; mode: string; judges: boolean; rehearses: boolean }>()
 const emit = defineEmits<{ see: [name: string]; judge: []; rehearse: []; deliver: []; help: [] }>()
 </script>
 
@@ -20,6 +20,7 @@ const emit = defineEmits<{ see: [name: string]; judge: []; rehearse: []; deliver
     </button>
     <button v-if="judges" class="bare" :class="{ on: mode === JUDGE }" @click="emit('judge')">Judge</button>
     <button
+      v-if="rehearses"
       class="bare"
       :class="{ on: mode === REHEARSE }"
       title="See it coarsely while you edit (r)"

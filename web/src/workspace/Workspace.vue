@@ -356,7 +356,8 @@ onBeforeUnmount(() => {
         <ViewportChips
           :stages="concerned"
           :mode="mode"
-          :judges="!!shown.judged.value"
+          :judges="concerned.some((s) => s.judged)"
+          :rehearses="concerned.some((s) => s.kind === 'points')"
           @see="(name) => (mode = name)"
           @judge="startJudging"
           @rehearse="rehearse"
