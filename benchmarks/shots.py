@@ -2,7 +2,8 @@
 
 Every frame at draft, with ``--proof`` at proof too, with ``--stress`` those of the stress shots: volume against the
 liquid's, what is too small to be drawn as more than spray, holes on walls that open and close at once, and by how much
-a film that hardly moves flickers. ``--only TEXT`` measures shots whose name has that text anew.
+a film that hardly moves flickers. ``--only TEXT`` measures shots whose name has that text anew; ``--kept FOLDER`` takes liquids
+that are current from there, where each shot has a folder of its number.
 """
 
 from __future__ import annotations
@@ -150,12 +151,13 @@ def flicker(now: SurfaceFrame, after: SurfaceFrame, solids: Solids, h: float, se
     return np.abs(((moved - next_place[nearest]) * normal).sum(axis=1))[there] / h
 
 
-def along(file: Path, quality: str) -> Along:
-    """All frames of a shot, meshed one at a time on all processors from a liquid made anew."""
+def along(file: Path, quality: str, kept: Path | None = None) -> Along:
+    """All frames of a shot, meshed one at a time on all processors; its liquid is made anew, but for frames that are
+    kept and current."""
     scene = load_scene(file)
     found = Along(scene.time.first)
     with tempfile.TemporaryDirectory() as folder:
-        cache = Cache(Path(folder))
+        cache = Cache(Path(folder) if kept is None else kept)
         for _ in run(scene, file.parent, cache, stages=("liquid",), quality=quality):
             pass
         liquid = cache.stage("liquid")
@@ -206,15 +208,18 @@ def main() -> int:
         for f in sorted(SHOTS.glob("*.json"))
         if "." not in f.stem and (f.stem[:2] == "TM" or "--stress" in sys.argv or only)
     ]
+    kept_in = Path(sys.argv[sys.argv.index("--kept") + 1]) if "--kept" in sys.argv else None
     head, rest = PAGE.read_text(encoding="utf-8").split(BEGIN)
     kept, tail = rest.split(END)
     old = {tuple(x.strip() for x in line.split("|")[1:3]): line for line in kept.splitlines() if line[:3] == "| T"}
     rows = dict(old) if only else {}
     for quality in qualities:
         for file in files:
-            name = load_scene(file).name
-            if only in name:
-                rows[name, quality] = along(file, quality).row(name, quality)
+            scene = load_scene(file)
+            name = scene.name
+            if only in name and not scene.is_sea_alone():
+                kept_here = None if kept_in is None else kept_in / file.stem
+                rows[name, quality] = along(file, quality, kept_here).row(name, quality)
                 print(rows[name, quality], flush=True)
     table = [HEAD, "| --- | --- " + "| ---: " * 10 + "|", *rows.values()]
     PAGE.write_text(f"{head}{BEGIN}\n" + "\n".join(table) + f"\n{END}{tail}", encoding="utf-8")

@@ -14,7 +14,7 @@ from basin.scene import Collider, Force, Inflow, parse_scene, scene_schema
 ROOT = Path(__file__).resolve().parent.parent.parent
 SINGLE = {"apart", "randomness", "settings", "kernels", "threads", "attributes", "readings"}
 GROUND = SINGLE | {"geometry", "grid", "cache", "exchange"}
-PARTS = {"liquid", "surface", "whitewater"}
+PARTS = {"liquid", "surface", "whitewater", "sea"}
 
 
 def imported(path: Path) -> set[str]:

@@ -47,7 +47,10 @@ class Declared(SimpleTestCase):
             def basin(*arguments: str) -> str:
                 return subprocess.check_output([sys.executable, "-m", "basin", *arguments], env=env, text=True)
 
-            self.assertIn("liquid,air,surface,centre", basin("run", "--help").replace("\n", "").replace(" ", ""))
+            self.assertIn(
+                "liquid,air,surface,whitewater,mist,sea,sea_foam,centre",
+                basin("run", "--help").replace("\n", "").replace(" ", ""),
+            )
             scene, out = str(home / "scene.json"), str(home / "out")
             basin("run", scene, "--to", out, "--stages", "liquid,centre")
             told = json.loads(basin("info", out, "--json"))
@@ -71,7 +74,7 @@ class Declared(SimpleTestCase):
             stage.register(Late())
             stage.stages()
         with self.assertRaisesRegex(
-            LookupError, "'foam' is no stage; there are liquid, air, surface, whitewater and mist"
+            LookupError, "'foam' is no stage; there are liquid, air, surface, whitewater, mist, sea and sea_foam"
         ):
             stage.named(["foam"])
 
