@@ -2,8 +2,8 @@
 
 Every frame at draft, with ``--proof`` at proof too, with ``--stress`` those of the stress shots: volume against the
 liquid's, what is too small to be drawn as more than spray, holes on walls that open and close at once, and by how much
-a film that hardly moves flickers. ``--only TEXT`` measures shots whose name has that text anew; ``--kept FOLDER`` takes liquids
-that are current from there, where each shot has a folder of its number.
+a film that hardly moves flickers. ``--only TEXT`` measures shots whose name has that text anew; ``--kept FOLDER`` takes
+liquids that are current from there, where each shot has a folder of its number.
 """
 
 from __future__ import annotations

@@ -150,7 +150,7 @@ const FRAGMENT = `
   }
   void main() {
     vec2 slope = vec2(0.0);
-    float squeezed = 1.0, foam = 0.0, lost = 0.0;
+    float squeezed = 1.0, cover = 0.0, lost = 0.0;
     vec2 px = dFdx(vAt), py = dFdy(vAt);
     float pixel = max(length(px), length(py));
     for (int n = 0; n < ${MOST}; n++) {
@@ -164,7 +164,10 @@ const FRAGMENT = `
       if (l.far > 0.0) for (int c = 0; c < 3; c++) laid += l.weight[c] * shade(n, u + l.own[c].yx, dx, dy);
       float whole = 1.0 / length(vec2(1.0 - l.far, l.far));
       slope += ((1.0 - l.far) * near.xy + l.far * laid.xy / length(l.weight)) * whole;
-      if (n == 0) { squeezed = mix(near.z, laid.z, l.far); foam = mix(near.w, laid.w, l.far); }
+      if (n == 0) {
+        squeezed = mix(near.z, laid.z, l.far);
+        cover = mix(near.w, laid.w, l.far);
+      }
     }
     lost = rough * smoothstep(0.5, 30.0, pixel * counts[0] / sizes[0]);
     float blur = lost + UNSEEN;
@@ -187,12 +190,13 @@ const FRAGMENT = `
     vec3 c = mix(body, sky(mirrored), fresnel) + vec3(1.0, 0.93, 0.8) * min(lobe, 2.0) * 0.3;
     float holes = lace(vAt / pattern + 0.35 * slope) * 0.75 + 0.25 * lace(vAt / pattern * 2.7);
     float fine = 1.0 - smoothstep(0.15, 0.6, pixel / pattern);
-    float cover = mix(foam * foam * (3.0 - 2.0 * foam), smoothstep(0.98 - foam, 1.18 - 0.85 * foam, holes), fine);
-    cover = max(cover, smoothstep(0.75, 1.0, foam));
+    float whole = cover * cover * (3.0 - 2.0 * cover);
+    float white_ = mix(whole, smoothstep(0.98 - cover, 1.18 - 0.85 * cover, holes), fine);
+    white_ = max(white_, smoothstep(0.75, 1.0, cover));
     vec3 white = vec3(0.80, 0.83, 0.82) * (0.62 + 0.42 * clamp(dot(n, sun), 0.0, 1.0));
-    c = mix(c, white, clamp(cover, 0.0, 1.0) * 0.93);
+    c = mix(c, white, clamp(white_, 0.0, 1.0) * 0.93);
     if (by > 0) {
-      float value = by == 1 ? vHeight : by == 2 ? squeezed : by == 3 ? length(slope) : foam;
+      float value = by == 1 ? vHeight : by == 2 ? squeezed : by == 3 ? length(slope) : cover;
       float t = ((value - ends.x) / max(ends.y - ends.x, 1e-6) - range.x) / max(range.y - range.x, 1e-6);
       t = clamp(t, 0.0, 1.0) * 4.0;
       vec3 r = mix(ramp[0], ramp[1], clamp(t, 0.0, 1.0));

@@ -203,7 +203,9 @@ function mend(remedy: Schemas['Remedy']) {
 
 /** A stage, after those that it reads which are made of others themselves: they cost little beside it. */
 function withWhatItReads(stage: Schemas['StageCard']): string[] {
-  const read = stages.value.filter((s) => stage.reads.includes(s.name) && s.reads.length)
+  const read = stages.value.filter(
+    (s) => stage.reads.includes(s.name) && (s.reads.length || s.kind === 'sea'),
+  )
   return [...read.map((s) => s.name), stage.name]
 }
 
