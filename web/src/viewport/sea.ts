@@ -188,7 +188,11 @@ const FRAGMENT = `
     float wide = 0.5 * (UNSEEN + lost);
     float lobe = exp(-(1.0 - tilt * tilt) / (tilt * tilt) / (2.0 * wide)) / (wide * 60.0);
     vec3 c = mix(body, sky(mirrored), fresnel) + vec3(1.0, 0.93, 0.8) * min(lobe, 2.0) * 0.3;
-    float holes = lace(vAt / pattern + 0.35 * slope) * 0.75 + 0.25 * lace(vAt / pattern * 2.7);
+    // drawn out and bent, no two holes alike
+    vec2 q = vAt / pattern + 0.5 * slope;
+    q += 0.32 * vec2(sin(1.7 * q.y + sin(1.1 * q.x)), sin(1.9 * q.x + sin(1.3 * q.y)));
+    q += 0.12 * vec2(sin(5.3 * q.y + 1.0), sin(4.7 * q.x));
+    float holes = lace(q) * 0.65 + 0.35 * lace(q * 2.3 + 7.0);
     float fine = 1.0 - smoothstep(0.15, 0.6, pixel / pattern);
     float whole = cover * cover * (3.0 - 2.0 * cover);
     float white_ = mix(whole, smoothstep(0.98 - cover, 1.18 - 0.85 * cover, holes), fine);

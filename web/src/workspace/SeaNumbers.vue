@@ -62,7 +62,7 @@ const held = computed(() =>
   })),
 )
 const shown = (value?: number) => (value === undefined ? '–' : String(+value.toPrecision(3)))
-const percent = (share?: number) => `${(100 * (share ?? 0)).toPrecision(2)} %`
+const percent = (share?: number) => `${(share ?? 0) < 1e-4 ? 0 : +(100 * share!).toPrecision(2)} %`
 const metres = (m: number) => (m < 1 ? `${+(100 * m).toPrecision(3)} cm` : `${+m.toPrecision(3)} m`)
 
 function change(sea: Record<string, unknown>) {
