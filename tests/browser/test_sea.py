@@ -68,7 +68,7 @@ class SeaAlone(PageCase):
         page.get_by_text("0 to 100 m/s").first.wait_for()
 
     def as_the_cache_has_it(self, page: Page) -> None:
-        """What the graphics card moves points by, near and far, against the cached patches laid by the core: 1 mm rms."""
+        """What the graphics card moves points by, near and far, against the cached patches: 1 mm rms."""
         rng = np.random.default_rng(3)
         points = np.concatenate([rng.uniform(-150, 150, (200, 2)), rng.uniform(-2500, 2500, (200, 2))])
         page.wait_for_function("window.viewport?.seaMovedAt([[0, 0]]).length === 1")
