@@ -1,4 +1,4 @@
-"""``./zinc bench --mutants [solver | surface | thick | hand | air]``: what breaks which tests; writes docs/mutants.md.
+"""``./zinc bench --mutants [solver | surface | thick | hand | air | sea]``: what breaks tests; writes docs/mutants.md.
 
 A test that nothing spoilt breaks proves nothing.
 """
@@ -20,7 +20,7 @@ import django
 import numpy as np
 from numba import njit
 
-from benchmarks import mutants_air, mutants_hand, mutants_surface, mutants_thick
+from benchmarks import mutants_air, mutants_hand, mutants_sea, mutants_surface, mutants_thick
 from benchmarks.mutants_surface import around, with_names
 
 ELSEWHERE = ("meshed_beside_each_other", "SameBits")
@@ -418,6 +418,7 @@ GROUPS: dict[str, tuple[tuple[str, ...], dict[str, Callable], dict[str, tuple[st
     "thick": (mutants_thick.MODULES, mutants_thick.MUTANTS, mutants_thick.AIMED),
     "hand": (mutants_hand.MODULES, mutants_hand.MUTANTS, mutants_hand.AIMED),
     "air": (mutants_air.MODULES, mutants_air.MUTANTS, mutants_air.AIMED),
+    "sea": (mutants_sea.MODULES, mutants_sea.MUTANTS, mutants_sea.AIMED),
 }
 
 
@@ -470,7 +471,7 @@ def main() -> None:
     lines = [
         "# What spoilt breaks which test",
         "",
-        "Written by `./zinc bench --mutants [solver | surface | thick | hand | air]`, which puts something wrong",
+        "Written by `./zinc bench --mutants [solver | surface | thick | hand | air | sea]`, which puts something wrong",
         "in place of a part and runs the tests that should notice, or all if they do not (`--all` tries every pair",
         "left, `--new` only what this page does not have).",
         "",
