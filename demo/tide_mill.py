@@ -447,6 +447,19 @@ def ferry() -> TriangleMesh:
     return extrusion(side, 4.4)
 
 
+def rails() -> TriangleMesh:
+    """The ferry's rails on both sides, with seven posts each."""
+    bars = []
+    for side in (-2.1, 2.1):
+        posts = [(-4.5 + 1.5 * n, 0.035, 0.72, 1.62) for n in range(7)]
+        for x, half, low, high in [*posts, (0.0, 4.6, 1.59, 1.65)]:
+            bar = extrusion([(x - half, low), (x + half, low), (x + half, high), (x - half, high)], 0.06)
+            bars.append((bar.position + [0.0, 0.0, side], bar.triangle))
+    before = np.cumsum([0, *(len(position) for position, _ in bars[:-1])])
+    triangles = [triangle + n for (_, triangle), n in zip(bars, before, strict=True)]
+    return TriangleMesh(np.concatenate([position for position, _ in bars]), np.concatenate(triangles).astype(np.int32))
+
+
 def crossing() -> dict[str, Any]:
     """The chain ferry on the estuary in a fresh breeze."""
     way = [{"time": 0.0, "value": [-4.0, 0.0, 0.0], "segment": "linear"}, {"time": 5.0, "value": [4.0, 0.0, 0.0]}]
@@ -456,10 +469,6 @@ def crossing() -> dict[str, Any]:
     def aboard(name: str, size: list[float], place: list[float]) -> dict[str, Any]:
         return {**box_element("collider", name, size, translation=place), "attached": "Ferry", "group": "Ferry"}
 
-    posts = [
-        aboard(f"Rail post {n + 1}", [0.07, 0.9, 0.07], [-4.5 + 1.5 * (n % 7), 1.17, 2.1 if n < 7 else -2.1])
-        for n in range(14)
-    ]
     return {
         "format": "zinc-scene/1",
         "name": SHOTS[5],
@@ -481,9 +490,7 @@ def crossing() -> dict[str, Any]:
             {**hull, "group": "Ferry"},
             aboard("Wheelhouse", [1.5, 2.1, 1.3], [2.6, 1.75, -1.35]),
             aboard("Wheelhouse roof", [1.8, 0.1, 1.6], [2.6, 2.85, -1.35]),
-            aboard("Rail", [9.2, 0.06, 0.06], [0.0, 1.62, 2.1]),
-            aboard("Far rail", [9.2, 0.06, 0.06], [0.0, 1.62, -2.1]),
-            *posts,
+            {**mesh_element("collider", "Rails", "ferry_rails"), "attached": "Ferry", "group": "Ferry"},
         ],
     }
 
@@ -601,6 +608,7 @@ def write(folder: Path = HERE) -> None:
         "bottle_slip": bottle_slip(),
         "pot": pot(),
         "ferry": ferry(),
+        "ferry_rails": rails(),
     }
     for name, mesh in models.items():
         if mesh.open_edges():

@@ -421,11 +421,6 @@ class Sea:
         seconds = self.shot_time(frame) * self.time_scale
         return [moving.fields(seconds, depth) for moving in self.moving(frame)]
 
-    def with_settings(self, **changed: object) -> Sea:
-        """Another sea whose settings differ."""
-        other = self.settings.model_copy(update=changed)
-        return Sea(other, self.water.gravity, fps=self.fps, time_scale=self.time_scale, first=self.first)
-
 
 def raised(
     patches: Sequence[Patch],

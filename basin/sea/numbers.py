@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from basin.sea import spectra
-from basin.sea.field import SHIFTS, STRETCHES, Patch, Sea, Spectrum
+from basin.sea.field import STRETCHES, Patch, Sea, Spectrum
 from basin.sea.foam import usual_share
 from basin.sea.folding import NEVER, folds_from
 from basin.sea.horizon import SOFT, Laid, repetition
@@ -231,8 +231,3 @@ def bent(sea: Sea, spectrum: Spectrum) -> float:
     free = sea.water.omega(np.hypot(patch.kx[:, None], patch.kz[None, :]))
     off = np.abs(patch.omega / np.maximum(free, 1e-12) - 1.0)
     return float((off * there).sum() / max(float(there.sum()), 1e-30))
-
-
-def reach(fields: list[np.ndarray]) -> float:
-    """How far any point goes from where it is at rest, m."""
-    return float(sum(np.sqrt((one[SHIFTS] ** 2).sum(axis=0)).max() for one in fields))

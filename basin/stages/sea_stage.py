@@ -23,6 +23,7 @@ from basin.stages.view import pack_sea
 
 ALGORITHM, FOAM_ALGORITHM = "sea-1", "sea-foam-1"
 SEA = "sea"
+STANDARD = 9.80665  # m/s2, CGPM 1901
 WITHOUT = {
     "wind",
     "towards",
@@ -33,11 +34,17 @@ FEWEST = 24  # frames over which a share of foam is looked for
 SEARCHED = 256  # points along a patch on which it is
 
 
-def sea_of(scene: Scene, quality: str) -> Sea:
-    """A scene's sea at a quality."""
-    time = scene.time
-    pull = float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0)))
+def pull_of(scene: Scene) -> float:
+    """Gravity that a scene's sea has, m/s2; the earth's where there is none."""
+    return float(np.linalg.norm(value_at(scene.liquid.gravity, 0.0))) or STANDARD
+
+
+def sea_of(scene: Scene, quality: str, most: int | None = None) -> Sea:
+    """A scene's sea at a quality; its patches have at most so many points a side."""
+    time, pull = scene.time, pull_of(scene)
     coarser = scene.quality.factor(quality)
+    if most is not None:
+        coarser = max(coarser, max(one.resolution for one in scene.sea.sets) / most)
     return Sea(scene.sea, pull, fps=time.fps, time_scale=time.time_scale, first=time.first, coarser=coarser)
 
 

@@ -15,6 +15,7 @@ from basin.stages.sea_stage import sea_of
 
 ENOUGH = 120  # points of a curve
 KEPT = 16
+MOST = 1024  # points along a patch that are looked at while settings change
 
 _told: OrderedDict[str, SeaTold] = OrderedDict()
 
@@ -63,7 +64,7 @@ def sea_told(scene: Scene, quality: str) -> SeaTold:
     if key in _told:
         _told.move_to_end(key)
         return _told[key]
-    sea = sea_of(scene, quality)
+    sea = sea_of(scene, quality, MOST)
     spectrum = sea.spectrum(scene.time.first)
     k, density = curve(spectrum)
     total = max(float(np.trapezoid(density, k)), 1e-30)

@@ -211,7 +211,7 @@ class Scenes(StudioCase):
         folder = Path(__file__).resolve().parent.parent.parent / "demo" / "scenes"
         takes = load_demo(folder, "Tide Mill", [self.person])
         first = [take.shot.name[:5] for take in takes if take.name == "first light"]
-        self.assertEqual(first, ["TM010", "TM020", "TM024", "TM030", "TM034"])
+        self.assertEqual(first, ["TM010", "TM020", "TM024", "TM030", "TM034", "TM040"])
         others = {take.name for take in takes[5:]}
         self.assertEqual(others, {"a gentler drop", "a third of the tension", "four times the tension"})
         self.assertEqual({take.shot.name for take in takes[5:]}, {"TM030 Rain barrel"})
@@ -229,7 +229,7 @@ class Runs(StudioCase):
         row = Run.objects.get()
         self.assertEqual((row.status, row.done, row.total), ("done", 8, 8))
         report = self.client.get(f"/api/takes/{self.take.pk}/stages/draft").json()
-        on_demand = {"air": "missing", "whitewater": "missing", "mist": "missing"}
+        on_demand = dict.fromkeys(("air", "whitewater", "mist", "sea", "sea_foam"), "missing")
         made = {"liquid": "current", "surface": "current", **on_demand}
         self.assertEqual({s["stage"]: s["states"] for s in report}, {name: [state] * 4 for name, state in made.items()})
         self.assertGreater(report[0]["readings"][3]["particles"], 1000)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from basin.scene import Advice, Remedy
-from basin.sea.field import Sea, Spectrum
+from basin.sea.dispersion import TENSION, Water
+from basin.sea.field import Spectrum, blow_at, holds
 from basin.sea.numbers import LONG_ENOUGH, curve
 from basin.stages.advice.look import Look
-from basin.stages.sea_stage import sea_of
+from basin.stages.sea_stage import pull_of
 
 LEFT_OUT = 0.02  # of the energy that patches may leave out
 STORM = 45.0  # m/s: more than a hurricane's mean wind at sea
@@ -18,18 +19,19 @@ LIKELY = 1e4  # waves, of which one at least should be as high: some hours of an
 TEN_CELLS = 10
 
 
-def _seen(look: Look) -> tuple[Sea, Spectrum] | None:
-    """The sea at the shot's first frame; None if there is none."""
-    if not look.scene.sea.made:
+def _seen(look: Look) -> Spectrum | None:
+    """What waves the sea has at the shot's first frame; None if there is no sea."""
+    settings = look.scene.sea
+    if not settings.made:
         return None
-    sea = sea_of(look.scene, "final")
-    return sea, sea.spectrum(look.scene.time.first)
+    water = Water(pull_of(look.scene), settings.depth, TENSION if settings.ripples else 0.0)
+    return Spectrum(settings, water, blow_at(settings, 0.0))
 
 
 def no_waves(look: Look) -> list[Advice]:
     """A sea without wind or swell."""
     seen = _seen(look)
-    if seen is None or seen[1].blows or any(one.height > 0 for one in look.scene.sea.swells):
+    if seen is None or seen.blows or any(one.height > 0 for one in look.scene.sea.swells):
         return []
     remedy = Remedy("Let 8 m/s blow", ("sea", "wind"), 8.0) if look.scene.sea.by == "wind" else None
     return [Advice("no wind blows and there is no swell", "sea.wind", "", "the sea is still", remedy)]
@@ -40,15 +42,15 @@ def waves_left_out(look: Look) -> list[Advice]:
     seen = _seen(look)
     if seen is None:
         return []
-    sea, spectrum = seen
-    k, density = curve(spectrum)
+    k, density = curve(seen)
+    sets = look.scene.sea.sets
     total = float(np.trapezoid(density, k))
     if total <= 0:
         return []
-    first, last = sea.patches[0], sea.patches[-1]
-    long = float(np.trapezoid(np.where(k < first.step, density, 0.0), k)) / total
-    short = float(np.trapezoid(np.where(k >= last.hold.high, density, 0.0), k)) / total
-    longest = spectrum.longest()
+    first, last = sets[0], sets[-1]
+    long = float(np.trapezoid(np.where(k < 2 * np.pi / first.size, density, 0.0), k)) / total
+    short = float(np.trapezoid(np.where(k >= holds(sets)[-1].high, density, 0.0), k)) / total
+    longest = seen.longest()
     found = []
     if long > LEFT_OUT or first.size < 2 * longest:
         better = float(2 ** np.ceil(np.log2(LONG_ENOUGH * longest)))
@@ -61,17 +63,17 @@ def waves_left_out(look: Look) -> list[Advice]:
                 Remedy(f"Make it {better:g} m", ("sea", "sets", 0, "size"), better),
             )
         )
-    cell = last.size / last.count
+    cell = last.size / last.resolution
     if short > LEFT_OUT or cell > longest / TEN_CELLS:
         count = int(2 ** np.ceil(np.log2(TEN_CELLS * last.size / longest * 2)))
         remedy = None
-        if last.count < count <= 4096:
-            nth = len(sea.patches) - 1
+        if last.resolution < count <= 4096:
+            nth = len(sets) - 1
             remedy = Remedy(f"Use {count} points", ("sea", "sets", nth, "resolution"), count)
         found.append(
             Advice(
                 f"the smallest patch has points {cell:.3g} m apart and the longest waves are {longest:.3g} m",
-                f"sea.sets[{len(sea.patches) - 1}].resolution",
+                f"sea.sets[{len(sets) - 1}].resolution",
                 "",
                 f"{short:.0%} of the energy is in waves that are too short for it; if metres were meant to be "
                 "centimetres, everything is a hundred times too large",
@@ -86,7 +88,7 @@ def too_shallow(look: Look) -> list[Advice]:
     seen = _seen(look)
     if seen is None or look.scene.sea.depth is None:
         return []
-    k, density = curve(seen[1])
+    k, density = curve(seen)
     height = 4 * float(np.trapezoid(density, k)) ** 0.5
     if height < BREAKS * look.scene.sea.depth:
         return []
@@ -104,9 +106,9 @@ def too_shallow(look: Look) -> list[Advice]:
 def unearthly_wind(look: Look) -> list[Advice]:
     """A wind that is likely given in another unit."""
     seen = _seen(look)
-    if seen is None or look.scene.sea.by != "wind" or seen[1].blow.speed <= STORM:
+    if seen is None or look.scene.sea.by != "wind" or seen.blow.speed <= STORM:
         return []
-    speed = seen[1].blow.speed
+    speed = seen.blow.speed
     return [
         Advice(
             f"a wind of {speed:.3g} m/s is more than a hurricane's",
@@ -124,7 +126,7 @@ def unlikely_hero(look: Look) -> list[Advice]:
     hero = look.scene.sea.hero
     if seen is None or hero is None:
         return []
-    k, density = curve(seen[1])
+    k, density = curve(seen)
     variance = float(np.trapezoid(density, k))
     if variance <= 0:
         return [Advice("there is a hero wave and no other wave", "sea.hero", "", "nothing can be raised to it")]
@@ -141,10 +143,10 @@ def unlikely_hero(look: Look) -> list[Advice]:
                 Remedy(f"Make it {most:.2g} m", ("sea", "hero", "height"), round(most, 2)),
             )
         )
-    if 2 * hero.height / seen[1].longest() > STEEPEST:
+    if 2 * hero.height / seen.longest() > STEEPEST:
         found.append(
             Advice(
-                f"a crest of {hero.height:.3g} m is too steep for waves of {seen[1].longest():.3g} m",
+                f"a crest of {hero.height:.3g} m is too steep for waves of {seen.longest():.3g} m",
                 "sea.hero.height",
                 "",
                 "such waves break before they are so high",
