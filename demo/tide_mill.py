@@ -454,7 +454,7 @@ def rails() -> TriangleMesh:
         posts = [(-4.5 + 1.5 * n, 0.035, 0.72, 1.62) for n in range(7)]
         for x, half, low, high in [*posts, (0.0, 4.6, 1.59, 1.65)]:
             bar = extrusion([(x - half, low), (x + half, low), (x + half, high), (x - half, high)], 0.06)
-            bars.append((bar.position + [0.0, 0.0, side], bar.triangle))
+            bars.append((bar.position + np.array([0.0, 0.0, side]), bar.triangle))
     before = np.cumsum([0, *(len(position) for position, _ in bars[:-1])])
     triangles = [triangle + n for (_, triangle), n in zip(bars, before, strict=True)]
     return TriangleMesh(np.concatenate([position for position, _ in bars]), np.concatenate(triangles).astype(np.int32))
