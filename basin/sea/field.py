@@ -20,7 +20,7 @@ from basin.kernels import shared
 from basin.randomness import uniform
 from basin.sea import spectra
 from basin.sea.dispersion import TENSION, Water
-from basin.sea.settings import SeaSettings, Swell, WaveSet
+from basin.sea.settings import SeaSettings, Swell, WaveSet, points_of
 from basin.settings import value_at
 
 FIELDS = (
@@ -40,7 +40,6 @@ SHIFTS, SLOPES, STRETCHES, VELOCITIES = slice(0, 3), slice(3, 5), slice(5, 8), s
 WITHIN = 0.5  # of the largest wave number of a patch: from there the next patch has the waves
 WAVES = 6.0  # so many at least of the longest that a patch holds must fit on it, where another could hold them
 TABLE = 4096
-NARROWEST = 500.0
 
 
 @dataclass(frozen=True)
@@ -137,16 +136,6 @@ class Spectrum:
         """F(k), m3, of all."""
         return np.asarray(self.wind_sea(k) + sum(self.swell(one, k) for one in self.settings.swells))
 
-    def spread(self, angle: np.ndarray, k: np.ndarray) -> np.ndarray:
-        """Spreading of the wind's own waves, 1/rad, by the angle to the wind."""
-        s, omega = self.settings, self.water.omega(np.maximum(k, 1e-9))
-        if s.spreading == "donelan-banner":
-            return spectra.donelan_banner(angle, omega, self.growth.peak)
-        if s.spreading == "cos2s":
-            return spectra.cos2s(angle, s.spread)
-        wind = self._as_wind
-        return spectra.cos2s(angle, spectra.mitsuyasu(omega, self.growth.peak, wind, self.water.gravity))
-
     @property
     def _as_wind(self) -> float:
         """The wind's speed; where height and period are given, that of a sea whose waves go as fast as the wind."""
@@ -169,7 +158,8 @@ class Spectrum:
         own = np.exp(looked(np.log(np.maximum(self.wind_sea(table), 1e-300))))
         away = angle - self.blow.towards
         if self.settings.spreading == "donelan-banner":
-            found = own * self.spread(away, k)
+            omega = self.water.omega(np.maximum(k, 1e-9))
+            found = own * spectra.donelan_banner(away, omega, self.growth.peak)
         else:
             omega = self.water.omega(table)
             s = np.full(TABLE, self.settings.spread)
@@ -371,7 +361,7 @@ class Sea:
         self.water = Water(gravity, settings.depth, TENSION if settings.ripples else 0.0)
         self.patches = []
         for nth, (one, hold) in enumerate(zip(settings.sets, holds(settings.sets), strict=True)):
-            count = max(int(2 ** np.rint(np.log2(one.resolution / coarser))), 32)
+            count = points_of(one, coarser)
             patch = Patch(one, hold, nth, settings, self.water, count)
             if settings.loop:
                 patch.loop_seconds = settings.loop / fps * time_scale

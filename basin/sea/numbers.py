@@ -9,7 +9,7 @@ import numpy as np
 from basin.sea import spectra
 from basin.sea.field import STRETCHES, Patch, Sea, Spectrum
 from basin.sea.foam import usual_share
-from basin.sea.folding import NEVER, folds_from
+from basin.sea.folding import NEVER, folds_from, jacobian
 from basin.sea.horizon import SOFT, Laid, repetition
 
 TABLE = 3000
@@ -141,7 +141,7 @@ def numbers(sea: Sea, first: int, last: int) -> Numbers:
             kept.append(one[STRETCHES])
         together = combined(sea, fields)
         all_folds = min(all_folds, folds_from([together]))
-        least = min(least, float(_squeezed(together).min()))
+        least = min(least, float(jacobian(together, 1.0).min()))
     patches = [
         Held(
             patch.size,
@@ -194,11 +194,6 @@ def combined(sea: Sea, fields: list[np.ndarray]) -> np.ndarray:
         at = np.rint(place / patch.size * patch.count).astype(int) % patch.count
         total = total + one[STRETCHES][:, at[:, None], at[None, :]] * np.float32(patch.set.choppiness)
     return np.asarray(total)
-
-
-def _squeezed(stretch: np.ndarray) -> np.ndarray:
-    xx, zz, xz = stretch
-    return np.asarray((1 + xx) * (1 + zz) - xz**2)
 
 
 def laid(sea: Sea) -> Laid:

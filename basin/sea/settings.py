@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import pairwise
+from math import log2
 from typing import Any, Literal
 
 from pydantic import Field, model_validator
@@ -448,6 +449,11 @@ class SeaSettings(Part):
         if not all(isinstance(v, float | int) and 0 <= v <= 100 for v in held):
             raise ValueError("wind is a speed of 0 to 100 m/s")
         return self
+
+
+def points_of(one: WaveSet, coarser: float) -> int:
+    """Points along a patch whose cells are so many times coarser."""
+    return max(int(2 ** round(log2(one.resolution / coarser))), SIZES[0])
 
 
 def beaufort(force: float) -> float:

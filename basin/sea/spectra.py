@@ -17,7 +17,6 @@ from basin.sea.dispersion import Water
 PM_ALPHA, PM_BETA, PM_HEIGHT = 0.0081, 0.74, 1.026  # Pierson & Moskowitz 1964; wind at 19.5 m over that at 10 m
 LEFT, RIGHT = 0.07, 0.09  # widths of JONSWAP's peak
 FULL_GROWN = (3.5 / 0.13) ** (1 / 0.33)  # dimensionless fetch at which JONSWAP's peak is that of Pierson-Moskowitz
-DIRECTIONS = 720  # over which spreading is made whole where it has no closed form
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ from basin.geometry.shapes import MeshShape
 from basin.liquid.carried import Carried
 from basin.liquid.resampling import SHALLOW
 from basin.scene import Collider, Fill, Force, Inflow, Scene
+from basin.sea.settings import points_of
 from basin.settings import Curve, value_at
 from basin.stages.assembly import scene_layout
 from basin.stages.carrying import carried_by
@@ -271,7 +272,7 @@ def mist_cost(scene: Scene, count: tuple[int, int, int]) -> Cost:
 def sea_points(scene: Scene, quality: str) -> list[int]:
     """Points of each of a sea's patches at a quality."""
     factor = scene.quality.factor(quality)
-    return [max(int(2 ** round(float(np.log2(one.resolution / factor)))), 32) ** 2 for one in scene.sea.sets]
+    return [points_of(one, factor) ** 2 for one in scene.sea.sets]
 
 
 def sea_cost(scene: Scene, quality: str) -> Cost:

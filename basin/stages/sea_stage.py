@@ -14,7 +14,7 @@ from basin.sea.field import SHIFTS, SLOPES, STRETCHES, VELOCITIES, Sea, blow_at
 from basin.sea.foam import COVERED, Foam, Law, stokes_drift, threshold_for, usual_share
 from basin.sea.folding import jacobian, least_stretch
 from basin.sea.numbers import combined
-from basin.settings import value_at
+from basin.settings import Curve, value_at
 from basin.stages import samples
 from basin.stages.costs import sea_cost, sea_foam_cost, sea_points
 from basin.stages.keys import digest
@@ -57,13 +57,12 @@ def sea_dial(job: Job) -> Dial:
 def sea_readings(sea: Sea, fields: list[np.ndarray]) -> dict[str, float]:
     """What is measured on a frame's fields."""
     together = combined(sea, fields)
-    squeezed = (1 + together[0]) * (1 + together[1]) - together[2] ** 2
     slopes = sum(float((one[SLOPES].astype(np.float64) ** 2).sum(axis=0).mean()) for one in fields)
     return {
         "height": 4.0 * float(sum(one[0].astype(np.float64).var() for one in fields)) ** 0.5,
         "crest": float(fields[0][0].max()),
         "trough": float(fields[0][0].min()),
-        "squeezed": float(squeezed.min()),
+        "squeezed": float(jacobian(together, 1.0).min()),
         "folded": 100.0 * float((least_stretch(together) < -1.0).mean()),
         "slope": slopes,
     }
@@ -101,6 +100,9 @@ class SeaStage(Stage):
         still = scene.sea.model_dump(exclude_defaults=True, exclude=WITHOUT)
         pull = np.asarray(value_at(scene.liquid.gravity, 0.0)).tolist()
         begin = digest([ALGORITHM, still, pull, scene.quality.factor(job.quality), time.time_scale, time.fps])
+        if scene.sea.hero is not None:  # whose crest is raised in the waves of its own moment's wind
+            own = blow_at(scene.sea, time.shot_time(scene.sea.hero.frame))
+            begin = digest([begin, own.speed, own.towards])
         keys = {}
         for frame in range(time.first, time.last + 1):
             at = time.shot_time(frame)
@@ -161,6 +163,12 @@ def law_of(scene: Scene, sea: Sea, frame: int) -> Law:
     return Law(foam.fresh, foam.lace, foam.leaves, foam.spreads, drift)
 
 
+def searched(scene: Scene) -> range:
+    """Frames over which a share of foam is looked for: half of them before the first."""
+    first, reach = scene.time.first, max(scene.sea_foam.run_up, FEWEST)
+    return range(first - reach, first + reach)
+
+
 class SeaFoamWalk(Walk):
     """Foam on its way through a shot, from some frames before its first."""
 
@@ -187,7 +195,7 @@ class SeaFoamWalk(Walk):
         foam, time = self.scene.sea_foam, self.scene.time
         if foam.by == "threshold":
             return foam.threshold
-        frames = list(range(time.first - max(foam.run_up, FEWEST), time.first + max(foam.run_up, FEWEST)))
+        frames = list(searched(self.scene))
         wind = float(np.mean([self.sea.spectrum(f).blow.speed for f in frames[len(frames) // 2 :]]))
         share = foam.share if foam.by == "share" else usual_share(wind)
         # points are dropped, none smoothed: the Jacobian's values are spread the same
@@ -253,6 +261,10 @@ class SeaFoamStage(Stage):
     def keys(self, job: Job, read: Mapping[str, Keys]) -> Keys:
         """Of the sea's frames up to each."""
         before = digest([FOAM_ALGORITHM, job.scene.sea_foam.model_dump(exclude_defaults=True, exclude={"pattern"})])
+        sea, time = job.scene.sea, job.scene.time
+        if isinstance(sea.wind, Curve) or isinstance(sea.towards, Curve):  # by which its threshold is found
+            blows = [blow_at(sea, time.shot_time(frame)) for frame in searched(job.scene)]
+            before = digest([before, [[blow.speed, blow.towards] for blow in blows]])
         keys = {}
         for frame, key in read[SEA].items():
             before = digest([before, key])

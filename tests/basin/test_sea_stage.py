@@ -109,6 +109,14 @@ class Running(SimpleTestCase):
         turned = keys(sea_scene(wind=wind))
         self.assertEqual([n for n in plain if plain[n] != turned[n]], [4, 5, 6])
         self.assertEqual(plain, keys(sea_scene(unlike=500.0, level=2.0)))
+        # of a hero the wind at its moment, of foam those by which its threshold is found
+        late = {"keys": [{"time": 0.5, "value": 12.0}, {"time": 1, "value": 14.0}]}
+        later = {"keys": [{"time": 0.5, "value": 12.0}, {"time": 1, "value": 15.0}]}
+        hero = {"frame": 20, "height": 1.0}
+        one, two = (keys(sea_scene(wind=wind, hero=hero)) for wind in (late, later))
+        self.assertFalse(set(one.values()) & set(two.values()))
+        one, two = (keys(sea_scene(wind=wind), "sea_foam") for wind in (late, later))
+        self.assertFalse(set(one.values()) & set(two.values()))
         self.assertNotEqual(plain, keys(sea_scene(seed=2)))
         self.assertEqual(still, keys(sea_scene(foam={"pattern": 3.0}), "sea_foam"))
         self.assertNotEqual(still, keys(sea_scene(foam={"lace": 9.0}), "sea_foam"))
