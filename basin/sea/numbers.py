@@ -135,8 +135,8 @@ def numbers(sea: Sea, first: int, last: int) -> Numbers:
     for frame in np.unique(np.linspace(first, last, LOOKS).round().astype(int)):
         fields = sea.fields(int(frame))
         variance.append(sum(float(one[0].astype(float).var()) for one in fields))
-        crest = max(crest, sum(float(one[0].max()) for one in fields[:1]))
-        trough = min(trough, sum(float(one[0].min()) for one in fields[:1]))
+        crest = max(crest, float(fields[0][0].max()))
+        trough = min(trough, float(fields[0][0].min()))
         for kept, one in zip(stretches, fields, strict=True):
             kept.append(one[STRETCHES])
         together = combined(sea, fields)

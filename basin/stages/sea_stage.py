@@ -10,7 +10,7 @@ import numpy as np
 from basin.cache import StageCache
 from basin.readings import Reading
 from basin.scene import Scene
-from basin.sea.field import SHIFTS, SLOPES, STRETCHES, VELOCITIES, Sea, blow_at
+from basin.sea.field import SHIFTS, SLOPES, STRETCHES, VELOCITIES, Blow, Sea, blow_at
 from basin.sea.foam import COVERED, Foam, Law, stokes_drift, threshold_for, usual_share
 from basin.sea.folding import jacobian, least_stretch
 from basin.sea.numbers import combined
@@ -177,6 +177,7 @@ class SeaFoamWalk(Walk):
         self.sea = sea_of(job.scene, job.quality)
         self.patch = self.sea.patches[0]
         self.seconds = self.scene.time.time_scale / self.scene.time.fps
+        self._kept: tuple[Blow, Law] | None = None
         if state is None:
             self.foam = Foam(self.patch.size, self.patch.count)
             self.threshold = self._threshold()
@@ -184,6 +185,13 @@ class SeaFoamWalk(Walk):
             self.foam = Foam(self.patch.size, self.patch.count, np.array(state["fresh"]), np.array(state["lace"]))
             self.foam.drifted = np.array(state["drifted"])
             self.threshold = float(state["threshold"])
+
+    def _law(self, frame: int) -> Law:
+        """How foam lives at a frame; the same as before while the wind is."""
+        blow = self.sea.spectrum(frame).blow
+        if self._kept is None or self._kept[0] != blow:
+            self._kept = blow, law_of(self.scene, self.sea, frame)
+        return self._kept[1]
 
     def _squeezed(self, frame: int) -> np.ndarray:
         moving = self.sea.moving(frame)[0]
@@ -201,7 +209,7 @@ class SeaFoamWalk(Walk):
         # points are dropped, none smoothed: the Jacobian's values are spread the same
         step = max(self.patch.count // SEARCHED, 1)
         squeezes = [np.ascontiguousarray(self._squeezed(frame)[::step, ::step]) for frame in frames]
-        law = law_of(self.scene, self.sea, time.first)
+        law = self._law(time.first)
         return threshold_for(squeezes, self.patch.size, law, self.seconds, share)
 
     def advance(self, frame: int, stop: Callable[[], bool]) -> Made | None:
@@ -220,12 +228,12 @@ class SeaFoamWalk(Walk):
             "covered": 100.0 * self.foam.covered(),
             "fresh": 100.0 * float((fresh > COVERED).mean()),
             "threshold": self.threshold,
-            "drift": float(np.linalg.norm(law_of(self.scene, self.sea, frame).drift)),
+            "drift": float(np.linalg.norm(self._law(frame).drift)),
         }
         return Made({"foam": self.foam.on_patch().astype(np.float16), "size": np.array([self.patch.size])}, readings)
 
     def _step(self, frame: int) -> None:
-        self.foam.step(self._squeezed(frame), self.threshold, law_of(self.scene, self.sea, frame), self.seconds)
+        self.foam.step(self._squeezed(frame), self.threshold, self._law(frame), self.seconds)
 
     def state(self) -> dict[str, np.ndarray]:
         """The restart state."""
