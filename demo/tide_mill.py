@@ -484,6 +484,7 @@ def crossing() -> dict[str, Any]:
             "sets": [{"size": 64.0, "resolution": 1024, "choppiness": 1.1}],
             "unlike": 48.0,
         },
+        "wake": {"made": True, "size": 48.0, "resolution": 1024, "run_up": 240},
         "sea_foam": {"pattern": 0.35},
         "camera": {"eye": [-11.5, 2.3, 13.0], "target": [1.5, 0.9, 0.0], "angle": 34},
         "elements": [

@@ -15,7 +15,7 @@ from basin.liquid.paint import Paint, Plain
 from basin.liquid.settings import LiquidSettings
 from basin.scene.liquids import LIQUIDS
 from basin.scene.liquids import Name as LiquidName
-from basin.sea.settings import SeaFoam, SeaSettings
+from basin.sea.settings import SeaFoam, SeaSettings, WakeSettings
 from basin.settings import LEAST, Curve, Part, Vec3, on_spans, setting
 from basin.surface.settings import SurfaceSettings
 from basin.whitewater.mist_settings import MistSettings
@@ -481,6 +481,13 @@ class Collider(Span):
         "freely. Liquid without viscosity slides anyway.",
     )
 
+    at_sea: Literal["by itself", "makes waves", "sends waves back", "nothing"] = setting(
+        "by itself",
+        group="Sea",
+        label="On a sea it",
+        meaning="Where the scene makes wakes: by itself, what moves makes waves and what stands still sends them back.",
+    )
+
     @model_validator(mode="after")
     def _sides(self) -> Collider:
         if self.side != "outside" and isinstance(self.shape, GroundPlane):
@@ -735,6 +742,7 @@ class Scene(Part):
     whitewater: WhitewaterSettings = Field(default_factory=WhitewaterSettings)
     mist: MistSettings = Field(default_factory=MistSettings)
     sea: SeaSettings = Field(default_factory=SeaSettings)
+    wake: WakeSettings = Field(default_factory=WakeSettings)
     sea_foam: SeaFoam = Field(default_factory=SeaFoam)
     quality: Quality = Field(default_factory=Quality)
     camera: View = Field(default_factory=View)

@@ -59,7 +59,7 @@ def rescaled(scene: Scene, factor: float, alike: bool = False, keeps: Keeps = "f
     frames = round((time.last - time.first) * longer)
     document["time"] = {**time.model_dump(mode="json"), "last": time.first + max(frames, 1)}
     document["deliveries"] = [d.model_dump(mode="json") for d in scene.deliveries]
-    for part in ("sea", "sea_foam"):  # it is set by a wind, which is no liquid's
+    for part in ("sea", "wake", "sea_foam"):  # it is set by a wind, which is no liquid's
         document[part] = getattr(scene, part).model_dump(mode="json")
     if scene.liquid.thickens_with == "age":
         for point in document["liquid"]["thickenings"]:

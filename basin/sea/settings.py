@@ -251,6 +251,168 @@ class SeaFoam(Part):
     )
 
 
+class WakeSettings(Part):
+    """Waves that bodies make on the sea, and that come back from shores."""
+
+    made: bool = setting(
+        False,
+        group="Wake",
+        label="Make wakes",
+        meaning="Whether colliders that move make waves on the sea, and still ones send waves back.",
+    )
+    size: float = setting(
+        96.0,
+        unit="m",
+        when=_MADE,
+        group="Window",
+        gt=0,
+        le=20_000,
+        slider=(8, 1000),
+        scale="log",
+        label="Window",
+        meaning="Edge of the square of water that holds wakes. Along its edges, over an eighth of it, they die.",
+    )
+    resolution: int = setting(
+        512,
+        unit="points",
+        when=_MADE,
+        group="Window",
+        ge=32,
+        le=8192,
+        slider=(64, 2048),
+        scale="log",
+        cost="Twice of it: four times the memory, disk and time.",
+        meaning="Points along its edge, at final, a power of two.",
+    )
+    stays: bool = setting(
+        False,
+        when=_MADE,
+        group="Window",
+        meaning="Whether the window stays in its place; else it goes along with what makes waves.",
+    )
+    place: Vec3 = setting(
+        (0.0, 0.0, 0.0),
+        unit="m",
+        when=_when(stays=["true"]),
+        group="Window",
+        meaning="The window's middle; height is left.",
+    )
+    behind: float = setting(
+        0.25,
+        unit="x",
+        when=_when(stays=["false"]),
+        group="Window",
+        ge=0,
+        le=0.4,
+        slider=(0, 0.4),
+        label="Lies behind",
+        meaning="By how much of the window its middle lies behind a body that goes, so that more of its wake fits.",
+    )
+    strength: float = setting(
+        1.0,
+        unit="x",
+        when=_MADE,
+        group="Waves",
+        ge=0,
+        le=20,
+        slider=(0, 3),
+        meaning="1 presses on the water with the weight of what a hull is in the place of.",
+    )
+    reach: float = setting(
+        4.0,
+        unit="m",
+        when=_MADE,
+        group="Waves",
+        gt=0,
+        le=1000,
+        slider=(0.1, 20),
+        scale="log",
+        label="Felt down to",
+        meaning="What of a body lies deeper makes no waves.",
+    )
+    fades: float = setting(
+        40.0,
+        unit="s",
+        when=_MADE,
+        group="Waves",
+        gt=0,
+        le=36_000,
+        slider=(2, 300),
+        scale="log",
+        label="Waves fade in",
+        meaning="Time in which about a third of them is left.",
+    )
+    eddies: float = setting(
+        0.004,
+        unit="m2/s",
+        when=_MADE,
+        group="Waves",
+        ge=0,
+        le=10,
+        slider=(0, 0.1),
+        label="Eddies",
+        meaning="How much sooner short waves die: those of a length L at 79 times this over L squared, per second.",
+    )
+    choppiness: float = setting(
+        1.0,
+        unit="x",
+        when=_MADE,
+        group="Waves",
+        ge=0,
+        le=10,
+        slider=(0, 2),
+        meaning="How far points move to and fro under these waves.",
+    )
+    run_up: int = setting(
+        96,
+        unit="frames",
+        when=_MADE,
+        group="Waves",
+        ge=0,
+        le=5000,
+        slider=(0, 480),
+        label="Run-up",
+        meaning="Frames before the first in which bodies come along as fast as they go at first, so that their wake is "
+        "there.",
+    )
+    foam: bool = setting(
+        True,
+        when=_MADE,
+        group="Foam of wakes",
+        label="Foam of wakes",
+        meaning="Whether hulls and waves that they make leave foam; it fades, spreads and drifts as the sea's does.",
+    )
+    churn: float = setting(
+        0.25,
+        unit="m/s",
+        when=_when(foam=["true"]),
+        group="Foam of wakes",
+        gt=0,
+        le=50,
+        slider=(0.05, 5),
+        scale="log",
+        label="Born from",
+        meaning="Bow and stern make foam where they push water down, or let it up, faster than this.",
+    )
+    breaks: float = setting(
+        0.55,
+        when=_when(foam=["true"]),
+        group="Foam of wakes",
+        ge=-5,
+        le=1,
+        slider=(-0.5, 1),
+        label="Born where squeezed to",
+        meaning="Waves of a wake make foam where they squeeze the surface to less than this: 1 is at rest, 0 folds.",
+    )
+
+    @model_validator(mode="after")
+    def _power(self) -> WakeSettings:
+        if self.resolution not in SIZES:
+            near = min(SIZES, key=lambda n: abs(n - self.resolution))
+            raise ValueError(f"resolution {self.resolution} is no power of two; take {near}")
+        return self
+
+
 class SeaSettings(Part):
     """A sea by its spectra."""
 
@@ -451,8 +613,8 @@ class SeaSettings(Part):
         return self
 
 
-def points_of(one: WaveSet, coarser: float) -> int:
-    """Points along a patch whose cells are so many times coarser."""
+def points_of(one: WaveSet | WakeSettings, coarser: float) -> int:
+    """Points along a patch or window whose cells are so many times coarser."""
     return max(int(2 ** round(log2(one.resolution / coarser))), SIZES[0])
 
 

@@ -56,6 +56,7 @@ SECONDS_PER_READ, SECONDS_PER_WHITE = 0.4e-6, 0.6e-6  # particle of the liquid, 
 # reckoned likewise, for each voxel of mist, of which this share is kept in frames
 WAVE_MEMORY, WAVE_BYTES, SECONDS_PER_WAVE = 260, 28, 2.5e-7
 FOAM_MEMORY, SECONDS_PER_FOAMED = 300, 1.5e-7
+WAKE_MEMORY, WAKE_BYTES, WAKE_STATE, SECONDS_PER_WAKE = 320, 30, 20, 6e-7
 MIST_MEMORY, MIST_BYTES, MIST_STATE, MIST_SHARE, SECONDS_PER_MIST = 400, 16, 32, 0.2, 1.5e-6
 BORN_BY_RATE = 0.2  # of the liquid's particles, where a rate is asked for: a guess, since only a run can tell
 SECONDS_PER_NODE = 20e-9  # of the surface's grid in the whole domain, which far spray makes it as large as
@@ -292,6 +293,21 @@ def sea_foam_cost(scene: Scene, quality: str) -> Cost:
     memory = MESHING_AT_REST + (points * FOAM_MEMORY if made else 0)
     disk = points * (2.0 * frames + 8.0 * min(frames, 2 + frames // 12)) if made else 0.0
     return Cost(int(memory), int(disk), seconds)
+
+
+def wake_points(scene: Scene, quality: str) -> int:
+    """Points of the window of wakes at a quality."""
+    return points_of(scene.wake, scene.quality.factor(quality)) ** 2
+
+
+def wake_cost(scene: Scene, quality: str) -> Cost:
+    """Of wakes, a few steps a frame."""
+    frames, points = scene.time.last - scene.time.first + 1, wake_points(scene, quality)
+    if not (scene.sea.made and scene.wake.made):
+        return Cost(MESHING_AT_REST, 0, 0.0)
+    seconds = SECONDS_TO_BEGIN + (frames + scene.wake.run_up) * points * SECONDS_PER_WAKE
+    disk = points * (WAKE_BYTES * frames + WAKE_STATE * min(frames, 2 + frames // 12))
+    return Cost(int(MESHING_AT_REST + points * WAKE_MEMORY), int(disk), seconds)
 
 
 def mean_bubble(layer: Layer) -> float:

@@ -126,3 +126,15 @@ def seas() -> list[dict[str, Any]]:
     """A small sea with foam."""
     sea = {"made": True, "wind": 12.0, "fetch": 5.0, "sets": [{"size": 40.0, "resolution": 32}], "unlike": 30.0}
     return [{"format": "zinc-scene/1", "name": "sea", "time": {"last": 3}, "sea": sea, "sea_foam": {"run_up": 8}}]
+
+
+def wakes() -> list[dict[str, Any]]:
+    """A ball that goes through the water of a small sea past a post."""
+    (sea,) = seas()
+    keys = [{"time": 0.0, "value": [0.0, 0.0, 0.0], "segment": "linear"}, {"time": 1.0, "value": [2.0, 0.0, 0.0]}]
+    ball = {"kind": "collider", "name": "ball", "shape": {"kind": "sphere", "radius": 1.0}}
+    ball["pose"] = {"translation": {"keys": keys}}
+    post = {"kind": "collider", "name": "post", "shape": {"kind": "box", "size": [1.0, 4.0, 1.0]}}
+    post["pose"] = {"translation": [0.0, 0.0, 4.0]}
+    wake = {"made": True, "size": 24.0, "resolution": 64, "run_up": 4}
+    return [{**sea, "name": "wakes", "wake": wake, "elements": [ball, post]}]

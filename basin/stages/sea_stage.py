@@ -22,7 +22,7 @@ from basin.stages.stage import Cost, Dial, Job, Keys, Look, Made, Stage, Walk, r
 from basin.stages.view import pack_sea
 
 ALGORITHM, FOAM_ALGORITHM = "sea-1", "sea-foam-1"
-SEA = "sea"
+SEA, WAKE = "sea", "wake"
 STANDARD = 9.80665  # m/s2, CGPM 1901
 WITHOUT = {
     "wind",
@@ -284,8 +284,11 @@ class SeaFoamStage(Stage):
         return SeaFoamWalk(job, state)
 
     def pack(self, store: StageCache, frame: int, look: Look) -> bytes:
-        """The sea with its foam."""
-        return pack_sea(store.beside(SEA).frame(frame), store.frame(frame)["foam"], look.by)
+        """The sea with its foam, and its wakes where they are there."""
+        wakes = store.beside(WAKE)
+        there = WAKE in look.made and wakes.path(frame).is_file()
+        wake = wakes.frame(frame) if there else None
+        return pack_sea(store.beside(SEA).frame(frame), store.frame(frame)["foam"], look.by, wake)
 
     def cost(self, job: Job) -> Cost:
         """By the points of the largest patch."""

@@ -29,6 +29,7 @@ OWN = (
     "basin.stages.whitewater_stage",
     "basin.stages.mist_stage",
     "basin.stages.sea_stage",
+    "basin.stages.wake_stage",
 )
 OTHERS = "ZINC_STAGES"  # modules that register stages of their own, in the environment, with commas between
 Keys = dict[int, str]
@@ -71,13 +72,15 @@ class Job:
 class Look:
     """How a frame is looked at: coloured by an attribute, with so many points at most, at its shot second.
 
-    `bodies` is what the scene's liquids look like where they are coloured by nothing.
+    `bodies` is what the scene's liquids look like where they are coloured by nothing; `made` are the stages that the
+    scene makes, whose frames may be seen together.
     """
 
     by: str
     budget: int
     time: float
     bodies: Bodies
+    made: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)

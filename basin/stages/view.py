@@ -219,36 +219,63 @@ def dots(name: str, position: np.ndarray, spacing: float) -> _Shading:
 SEA_FIELDS = {"wave_height": "m", "squeeze": "", "wave_slope": "", "foam": ""}  # what a sea can be coloured by
 
 
-def pack_sea(data: Mapping[str, np.ndarray], foam: np.ndarray | None = None, by: str = "") -> bytes:
-    """Patches of a sea, coloured as it looks or by one of `SEA_FIELDS`.
+def pack_sea(
+    data: Mapping[str, np.ndarray],
+    foam: np.ndarray | None = None,
+    by: str = "",
+    wake: Mapping[str, np.ndarray] | None = None,
+) -> bytes:
+    """Patches of a sea, coloured as it looks or by one of `SEA_FIELDS`, and its wakes.
 
-    For each what its points are moved by (x, y, z; 16 bits within its bounds), and slopes along x and z, Jacobian and
-    foam (half floats), rows along x; coarser where a patch has more than `MOST_SEEN` points a side.
-    Slopes are those of the surface as it is moved: of heights over the places that points are moved to.
+    For each patch, and for the window of the wakes, what its points are moved by (x, y, z; 16 bits within its bounds),
+    and slopes along x and z, Jacobian and foam (half floats), rows along x; coarser where it has more than `MOST_SEEN`
+    points a side. Slopes are those of the surface as it is moved: of heights over the places that points are moved to.
+    Wakes lie on the surface as the patches move it.
     """
     patches: list[dict[str, Any]] = []
     seen: dict[str, np.ndarray] = {}
     arrays: list[tuple[str, np.ndarray]] = []
     for nth, size in enumerate(data["size"]):
-        shift, slope = _coarser(data[f"shift_{nth}"]), _coarser(data[f"slope_{nth}"])
-        xx, zz, xz = _coarser(data[f"stretch_{nth}"])
-        squeezed = (1 + xx) * (1 + zz) - xz**2
-        lying = _coarser(foam[None])[0] if foam is not None and nth == 0 else np.zeros_like(squeezed)
-        moved = np.stack([shift[1], shift[0], shift[2]], axis=-1).reshape(-1, 3)
-        squeezed = np.asarray(squeezed, np.float32)
-        down = np.maximum(squeezed, LEAST_SQUEEZE)
-        slope = np.stack([((1 + zz) * slope[0] - xz * slope[1]) / down, ((1 + xx) * slope[1] - xz * slope[0]) / down])
-        if nth == 0:
-            seen = {"wave_height": shift[0], "squeeze": squeezed, "wave_slope": np.hypot(*slope), "foam": lying}
-        low, span, place = _within_bounds(moved)
-        patches.append({"size": float(size), "count": len(squeezed), "low": low.tolist(), "span": span.tolist()})
-        shade = np.stack([slope[0], slope[1], squeezed, lying], axis=-1).astype("<f2")
-        arrays += [(f"shift_{nth}", place.ravel()), (f"shade_{nth}", shade.ravel().view("<u2"))]
+        shift, slope, stretch = (data[f"{name}_{nth}"] for name in ("shift", "slope", "stretch"))
+        told, fields, made = _shown_patch(str(nth), shift, slope, stretch, foam if nth == 0 else None)
+        patches.append({"size": float(size), **told})
+        seen = seen or fields
+        arrays += made
+    header: dict[str, Any] = {"kind": "sea", "patches": patches}
+    if wake is not None:
+        told, fields, made = _shown_patch("wake", wake["shift"], wake["slope"], wake["stretch"], wake["foam"])
+        cell = float(wake["cell"])
+        low = (wake["origin"] * cell).tolist()
+        header["wake"] = {
+            "size": cell * wake["shift"].shape[-1],
+            "from": low,
+            "bodies": wake["bodies"].tolist(),
+            **told,
+        }
+        seen = {name: np.concatenate([seen[name].ravel(), fields[name].ravel()]) for name in seen}
+        arrays += made
     points = sum(one["count"] ** 2 for one in patches)
-    choices = [name for name in SEA_FIELDS if name != "foam" or foam is not None]
+    choices = [name for name in SEA_FIELDS if name != "foam" or foam is not None or wake is not None]
     told = _ranged(seen[by], SEA_FIELDS[by], by in ("wave_slope", "foam")) | {"by": by} if by in choices else {}
-    header = {"kind": "sea", "count": points, "total": points, "choices": choices, "patches": patches}
-    return pack(header | told, arrays)
+    return pack(header | {"count": points, "total": points, "choices": choices} | told, arrays)
+
+
+def _shown_patch(
+    name: str, shift: np.ndarray, slope: np.ndarray, stretch: np.ndarray, foam: np.ndarray | None
+) -> tuple[dict[str, Any], dict[str, np.ndarray], list[tuple[str, np.ndarray]]]:
+    """What a patch is told by, its fields that it can be coloured by, and its arrays."""
+    shift, slope = _coarser(shift), _coarser(slope)
+    xx, zz, xz = _coarser(stretch)
+    squeezed = np.asarray((1 + xx) * (1 + zz) - xz**2, np.float32)
+    lying = np.zeros_like(squeezed) if foam is None else _coarser(foam[None])[0]
+    moved = np.stack([shift[1], shift[0], shift[2]], axis=-1).reshape(-1, 3)
+    down = np.maximum(squeezed, LEAST_SQUEEZE)
+    slope = np.stack([((1 + zz) * slope[0] - xz * slope[1]) / down, ((1 + xx) * slope[1] - xz * slope[0]) / down])
+    low, span, place = _within_bounds(moved)
+    told = {"count": len(squeezed), "low": low.tolist(), "span": span.tolist()}
+    shade = np.stack([slope[0], slope[1], squeezed, lying], axis=-1).astype("<f2")
+    fields = {"wave_height": shift[0], "squeeze": squeezed, "wave_slope": np.hypot(*slope), "foam": lying}
+    return told, fields, [(f"shift_{name}", place.ravel()), (f"shade_{name}", shade.ravel().view("<u2"))]
 
 
 def _ranged(value: np.ndarray, unit: str, from_nothing: bool) -> dict[str, Any]:

@@ -26,7 +26,7 @@ from basin.stages.imports import CameraFacts, MeshFacts, images_digest, import_c
 from basin.stages.keys import digest
 from basin.stages.placing import backdrop, seen_mesh
 from basin.stages.solid import solver_solid
-from basin.stages.stage import Look, Stage, named
+from basin.stages.stage import Look, Stage, named, usual
 from basin.stages.view import pack_element, pack_solid
 from studio.answers import check_plain
 from studio.errors import Refused
@@ -118,7 +118,8 @@ def look_tag(take: Take) -> str:
 def view(take: Take, quality: str, stage: str, frame: int, budget: int, by: str) -> bytes:
     """A frame packed for the viewport, coloured by an attribute."""
     scene = scene_of(take)
-    look = Look(by, budget, scene.time.shot_time(frame), bodies(scene))
+    made = frozenset(one.name for one in usual(scene))
+    look = Look(by, budget, scene.time.shot_time(frame), bodies(scene), made)
     try:
         return stage_of(stage).pack(Cache(take.cache_folder(quality)).stage(stage), frame, look)
     except DamagedFrame as error:

@@ -67,7 +67,7 @@ class Running(SimpleTestCase):
         """Then nothing else is made, and nothing is said of liquid that is not there."""
         scene = sea_scene()
         self.assertEqual([stage.name for stage in usual(scene)], ["sea", "sea_foam"])
-        self.assertEqual([s.name for s in stages().values() if s.concerns(scene)], ["sea", "sea_foam"])
+        self.assertEqual([s.name for s in stages().values() if s.concerns(scene)], ["sea", "sea_foam", "wake"])
         self.assertFalse([s for s in checked(scene, NOWHERE).remarks if "no fill" in s.says])
         dry = parse_scene({"format": "zinc-scene/1", "name": "dry"})
         self.assertNotIn("sea", [stage.name for stage in usual(dry)])

@@ -48,7 +48,7 @@ class Declared(SimpleTestCase):
                 return subprocess.check_output([sys.executable, "-m", "basin", *arguments], env=env, text=True)
 
             self.assertIn(
-                "liquid,air,surface,whitewater,mist,sea,sea_foam,centre",
+                "liquid,air,surface,whitewater,mist,sea,sea_foam,wake,centre",
                 basin("run", "--help").replace("\n", "").replace(" ", ""),
             )
             scene, out = str(home / "scene.json"), str(home / "out")
@@ -74,7 +74,7 @@ class Declared(SimpleTestCase):
             stage.register(Late())
             stage.stages()
         with self.assertRaisesRegex(
-            LookupError, "'foam' is no stage; there are liquid, air, surface, whitewater, mist, sea and sea_foam"
+            LookupError, "'foam' is no stage; there are liquid, air, surface, whitewater, mist, sea, sea_foam and wake"
         ):
             stage.named(["foam"])
 

@@ -229,7 +229,7 @@ class Runs(StudioCase):
         row = Run.objects.get()
         self.assertEqual((row.status, row.done, row.total), ("done", 8, 8))
         report = self.client.get(f"/api/takes/{self.take.pk}/stages/draft").json()
-        on_demand = dict.fromkeys(("air", "whitewater", "mist", "sea", "sea_foam"), "missing")
+        on_demand = dict.fromkeys(("air", "whitewater", "mist", "sea", "sea_foam", "wake"), "missing")
         made = {"liquid": "current", "surface": "current", **on_demand}
         self.assertEqual({s["stage"]: s["states"] for s in report}, {name: [state] * 4 for name, state in made.items()})
         self.assertGreater(report[0]["readings"][3]["particles"], 1000)

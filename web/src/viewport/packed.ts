@@ -40,6 +40,15 @@ export interface Packed {
   mean?: number
   /** of a sea: its patches; what moves their points and how they are shaded are arrays of their own */
   patches?: { size: number; count: number; low: number[]; span: number[] }[]
+  /** of its wakes: their window, from its first point on, and of each body its place and velocity */
+  wake?: {
+    size: number
+    count: number
+    low: number[]
+    span: number[]
+    from: [number, number]
+    bodies: number[][]
+  }
   position: Uint16Array
   shade?: Uint8Array
   colour?: Uint8Array

@@ -4,6 +4,7 @@ import type { Packed } from './packed'
 
 const ACROSS = 0.5 // of a patch: edge of the triangles on which it is laid anew (`ACROSS` of basin/sea/horizon.py)
 const SOFT = 0.5 // as there
+const EDGE = 8 // points along the window of wakes over which they go (`EDGE` of basin/stages/wake_stage.py)
 const RINGS = 420
 const TURNS = 560
 const FARTHEST = 30_000 // m
@@ -32,6 +33,10 @@ const LAID = `
   uniform int patches;
   uniform vec2 middle;
   uniform float from;
+  uniform sampler2D wakeShift;
+  uniform float wakeSize;
+  uniform float wakeCount;
+  uniform vec2 wakeFrom;
   uint mixed(uint x) {
     uint state = x * 747796405u + 2891336453u;
     uint word = ((state >> ((state >> 28u) + 4u)) ^ state) * 277803737u;
@@ -59,7 +64,13 @@ const LAID = `
     found.own[2] = placed(at + ivec2(1, 0), key);
     return found;
   }
-  vec3 moved(vec2 x, float cell) {
+  /** 1 where wakes are, softly 0 from their window's edge on */
+  float waked(vec2 x) {
+    vec2 within = (x - wakeFrom) * wakeCount / wakeSize;
+    vec2 away = min(within, wakeCount - 1.0 - within);
+    return clamp(min(away.x, away.y) / ${EDGE}.0, 0.0, 1.0);
+  }
+  vec3 patched(vec2 x, float cell) {
     vec3 sum = vec3(0.0);
     for (int n = 0; n < ${MOST}; n++) {
       if (n >= patches) break;
@@ -76,6 +87,15 @@ const LAID = `
       }
       sum += ((1.0 - l.far) * near + l.far * laid) / length(vec2(1.0 - l.far, l.far));
     }
+    return sum;
+  }
+  vec3 moved(vec2 x, float cell) {
+    vec3 sum = patched(x, cell);
+    // wakes lie on the surface as the patches move it
+    vec2 at = x + sum.xz;
+    float there = waked(at);
+    float lod = max(log2(cell * wakeCount / wakeSize), 0.0);
+    if (there > 0.0) sum += there * textureLod(wakeShift, at.yx / wakeSize + 0.5 / wakeCount, lod).xyz;
     return sum;
   }`
 
@@ -97,6 +117,7 @@ const VERTEX = `
   uniform vec2 steep;
   uniform vec2 sector;
   varying vec2 vAt;
+  varying vec2 vLies;
   varying vec3 vWorld;
   varying float vHeight;
   void main() {
@@ -108,6 +129,7 @@ const VERTEX = `
     float cell = max((steep.y - steep.x) / ${RINGS}.0 * (r * r + high * high) / high, r * 2.0 * sector.y / ${TURNS}.0);
     vec3 by = moved(x, 0.7 * cell);
     vAt = x;
+    vLies = x + patched(x, 0.7 * cell).xz;
     vHeight = by.y;
     vWorld = vec3(x.x + by.x, level + by.y, x.y + by.z);
     gl_Position = projectionMatrix * viewMatrix * vec4(vWorld, 1.0);
@@ -118,6 +140,7 @@ const FRAGMENT = `
   ${LAID}
   ${SKY}
   uniform sampler2D shades[${MOST}];
+  uniform sampler2D wakeShade;
   uniform float pattern;
   uniform float rough;
   uniform int by;
@@ -126,6 +149,7 @@ const FRAGMENT = `
   uniform vec2 range;
   uniform vec3 ramp[5];
   varying vec2 vAt;
+  varying vec2 vLies;
   varying vec3 vWorld;
   varying float vHeight;
   vec2 spot(vec2 p) {
@@ -168,6 +192,13 @@ const FRAGMENT = `
         squeezed = mix(near.z, laid.z, l.far);
         cover = mix(near.w, laid.w, l.far);
       }
+    }
+    float there = waked(vLies);
+    if (there > 0.0) {
+      vec4 own = texture2D(wakeShade, vLies.yx / wakeSize + 0.5 / wakeCount);
+      slope += there * own.xy;
+      squeezed *= mix(1.0, own.z, there);
+      cover = 1.0 - (1.0 - cover) * (1.0 - there * own.w);
     }
     lost = rough * smoothstep(0.5, 30.0, pixel * counts[0] / sizes[0]);
     float blur = lost + UNSEEN;
@@ -234,6 +265,11 @@ export class SeaSurface {
       counts: { value: Array(MOST).fill(1) },
       keys: { value: new Uint32Array(MOST) },
       patches: { value: 0 },
+      wakeShift: { value: blank },
+      wakeShade: { value: blank },
+      wakeSize: { value: 1 },
+      wakeCount: { value: 0 },
+      wakeFrom: { value: new THREE.Vector2() },
       middle: { value: new THREE.Vector2() },
       from: { value: 1 },
       eye: { value: new THREE.Vector3() },
@@ -320,6 +356,20 @@ export class SeaSurface {
       u.sizes.value[n] = patch.size
       u.counts.value[n] = patch.count
       high += patch.low[1] + patch.span[1]
+    }
+    u.wakeCount.value = packed.wake?.count ?? 0
+    if (packed.wake) {
+      const own = packed as unknown as Record<string, Uint16Array>
+      const { count, size, from } = packed.wake
+      u.wakeShift.value = this.texture(
+        u.wakeShift.value,
+        floats(own.shift_wake, packed.wake),
+        count,
+        THREE.FloatType,
+      )
+      u.wakeShade.value = this.texture(u.wakeShade.value, own.shade_wake, count, THREE.HalfFloatType)
+      u.wakeSize.value = size
+      u.wakeFrom.value.set(...from)
     }
     u.shifts.value = shifts
     u.shades.value = shades
@@ -427,7 +477,8 @@ export class SeaSurface {
   }
 
   dispose() {
-    for (const t of [...this.uniforms.shifts.value, ...this.uniforms.shades.value]) t.dispose()
+    const { shifts, shades, wakeShift, wakeShade } = this.uniforms
+    for (const t of [...shifts.value, ...shades.value, wakeShift.value, wakeShade.value]) t.dispose()
     this.mesh.geometry.dispose()
     this.mesh.material.dispose()
     this.dome.geometry.dispose()
