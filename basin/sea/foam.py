@@ -44,7 +44,8 @@ def stokes_drift(
 
 
 @kernel
-def _looked(field, x, z):  # type: ignore[no-untyped-def]
+def looked(field, x, z):  # type: ignore[no-untyped-def]
+    """A periodic field (n, n) between its points."""
     n = field.shape[0]
     i, j = int(np.floor(x)), int(np.floor(z))
     u, v = x - i, z - j
@@ -69,7 +70,7 @@ def _aged(fresh, lace, squeeze, x, z, threshold, soft, born, left, kept, leaves,
             gone = f * (1 - left)
             f -= gone
             g = min(g * kept + leaves * gone, np.float32(1.0))
-            breaks = (threshold - _looked(squeeze, i + x, j + z)) / soft
+            breaks = (threshold - looked(squeeze, i + x, j + z)) / soft
             breaks = min(max(breaks, np.float32(0.0)), np.float32(1.0))
             f += (1 - f) * (1 - np.exp(-born * breaks))
             out_fresh[i, j] = f
@@ -139,7 +140,7 @@ class Foam:
 def _moved(field, x, z, out):  # type: ignore[no-untyped-def]
     for i in prange(field.shape[0]):
         for j in range(field.shape[1]):
-            out[i, j] = _looked(field, i + x, j + z)
+            out[i, j] = looked(field, i + x, j + z)
 
 
 def on_points(field: np.ndarray, by: np.ndarray) -> np.ndarray:

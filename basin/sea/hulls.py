@@ -40,7 +40,7 @@ def _columns(corner, triangle, level, reach, low, spacing, out):  # type: ignore
 
 
 def draught(
-    position: np.ndarray, triangle: np.ndarray, level: float, reach: float, cell: float, rounded: float = ROUNDED
+    position: np.ndarray, triangle: np.ndarray, level: float, reach: float, cell: float
 ) -> tuple[np.ndarray, np.ndarray]:
     """Depth (m) of a closed mesh below a level, inside it, at grid points.
 
@@ -68,4 +68,4 @@ def draught(
     _columns(corner, np.ascontiguousarray(triangle, np.int64), level, reach, low, 0.5 * cell, fine)
     whole = fine if fine.sum() >= 0 else -fine
     mean = np.clip(whole, 0.0, reach).reshape(a, 2, b, 2).mean(axis=(1, 3))
-    return gaussian_filter(mean, rounded, mode="constant").astype(np.float32), begin
+    return gaussian_filter(mean, ROUNDED, mode="constant").astype(np.float32), begin

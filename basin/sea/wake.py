@@ -22,6 +22,7 @@ from scipy.ndimage import distance_transform_edt
 
 from basin.kernels import shared
 from basin.sea.dispersion import Water
+from basin.sea.foam import looked
 
 STRIDE = 16  # points by which the window goes on
 BORDER = 0.125  # of the window, along each edge, where waves die
@@ -74,13 +75,8 @@ def _derived(h, f, kx, kz, flat, shallow, out):  # type: ignore[no-untyped-def]
 @shared
 def _mirrored(field, x, z, weight, found):  # type: ignore[no-untyped-def]
     """What points (a,) behind an edge have: that of places (in points) before it, less and less far behind."""
-    n = field.shape[0]
     for q in prange(x.shape[0]):
-        i, j = int(np.floor(x[q])), int(np.floor(z[q]))
-        u, v = np.float32(x[q] - i), np.float32(z[q] - j)
-        low = field[i % n, j % n] * (1 - v) + field[i % n, (j + 1) % n] * v
-        high = field[(i + 1) % n, j % n] * (1 - v) + field[(i + 1) % n, (j + 1) % n] * v
-        found[q] = weight[q] * (low * (1 - u) + high * u)
+        found[q] = weight[q] * looked(field, x[q], z[q])
 
 
 def _single(values: np.ndarray) -> np.ndarray:
@@ -142,10 +138,6 @@ class WaveField:
     def border(self) -> float:
         """Along each edge, where waves die, m."""
         return BORDER * self.size
-
-    def middle(self) -> np.ndarray:
-        """Of the window (2,), m."""
-        return np.asarray((self.origin + self.count // 2) * self.cell)
 
     def follow(self, place: np.ndarray) -> bool:
         """Have the window about a place (2,), m; whether it went on."""
@@ -258,22 +250,6 @@ class WaveField:
         out[:, :, self.count // 2] = 0.0
         more = fft.irfft2(out, axes=(1, 2), workers=THREADS, overwrite_x=True, s=self.height.shape)
         return np.concatenate([self.height[None], more])
-
-
-def carried(field_: np.ndarray, cell: float, origin: np.ndarray, place: np.ndarray, fade: int = 8) -> np.ndarray:
-    """Fields (f, n, n) of a window looked up at places (p, 2), m: (p, f); nothing outside, softly over some points."""
-    n = field_.shape[-1]
-    at = place / cell
-    low = np.floor(at).astype(np.int64)
-    u, v = (at - low).T
-    i, j = low.T
-    found = np.zeros((len(place), len(field_)))
-    for di, wi in ((0, 1 - u), (1, u)):
-        for dj, wj in ((0, 1 - v), (1, v)):
-            found += (wi * wj)[:, None] * field_[:, (i + di) % n, (j + dj) % n].T
-    within = at - origin
-    away = np.minimum(within, n - 1 - within).min(axis=1)
-    return np.asarray(found * np.clip(away / fade, 0.0, 1.0)[:, None])
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,7 @@ from basin.geometry.shapes import GroundPlane, MeshShape
 from basin.readings import Reading
 from basin.scene import Collider, Scene
 from basin.sea.dispersion import Water
-from basin.sea.field import SHIFTS, SLOPES, STRETCHES, VELOCITIES
+from basin.sea.field import SHIFTS, SLOPES, STRETCHES, VELOCITIES, Sea
 from basin.sea.foam import COVERED, SOFT, Foam, on_points
 from basin.sea.folding import jacobian
 from basin.sea.hulls import draught
@@ -121,6 +121,11 @@ class WakeWalk(Walk):
         spacing = 0.5 * self.field.cell
         return [distance_of(one, self.scene, self.job.files, spacing) for one in self.shores]
 
+    @cached_property
+    def _sea(self) -> Sea:
+        """By which foam drifts."""
+        return sea_of(self.scene, self.job.quality, MOST_LOOKED)
+
     def _meet_shores(self) -> None:
         """Where shores stand in the window."""
         if not self.shores:
@@ -205,7 +210,7 @@ class WakeWalk(Walk):
         squeeze = jacobian(self.field.fields()[STRETCHES], wake.choppiness)
         born = np.clip((churned - wake.churn) / wake.churn, 0.0, 1.0)
         born = np.maximum(born, np.clip((wake.breaks - squeeze) / SOFT, 0.0, 1.0)).astype(np.float32)
-        law = law_of(self.scene, sea_of(self.scene, self.job.quality, MOST_LOOKED), max(frame, self.scene.time.first))
+        law = law_of(self.scene, self._sea, max(frame, self.scene.time.first))
         foam.step(-SOFT * born, 0.0, law, seconds)
         inside = self._inside()
         kept = on_points(inside, foam.drifted / self.field.cell)
@@ -227,6 +232,7 @@ class WakeWalk(Walk):
         if frame == time.first:
             begin = time.shot_time(frame - self.wake.run_up - 1)
             self._follow(begin)
+            self._meet_shores()  # a window that lies where it lay has not gone on
             acting, self.deep = self._pressed(begin, time.time_scale / time.fps)
             self.field.rest(acting)
             for before in range(time.first - self.wake.run_up, time.first):
@@ -320,7 +326,7 @@ class WakeStage(Stage):
             [time.time_scale, time.fps],
         ]
         met = [e for e in scene.of_kind(Collider) if makes_waves(scene, e) or sends_back(scene, e)]
-        before = digest([still, [[one.at_sea, one.side] for one in met]])
+        before = digest([still, [[one.at_sea, one.side, one.thickness] for one in met]])
         keys = {}
         for frame in read[SEA]:
             end = time.shot_time(frame)

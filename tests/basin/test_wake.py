@@ -302,6 +302,17 @@ class Stages(SimpleTestCase):
                 for array in first:
                     np.testing.assert_array_equal(first[array], second[array], f"{frame} {array}")
 
+    def test_shores_are_met_where_the_window_stays(self) -> None:
+        """About the origin, where it lies from the beginning."""
+        with tempfile.TemporaryDirectory() as folder:
+            high = []
+            for post in ("sends waves back", "nothing"):
+                document = wake_scene(2, {"stays": True, "run_up": 48}).model_dump(mode="json")
+                document["elements"][1]["at_sea"] = post
+                cache = made(parse_scene(document), f"{folder}/{post}", stages=("sea", "wake"))
+                high.append(cache.stage("wake").frame(2)["shift"][0])
+            self.assertGreater(float(np.abs(high[0] - high[1]).max()), 1e-3)
+
     def test_keys(self) -> None:
         """Wind's waves do not matter, motion does from where it is; what neither moves nor stands in water, neither."""
 
