@@ -35,7 +35,7 @@ class SeaAlone(PageCase):
         page.get_by_role("button", name="Sea", exact=True).click()
         self.wait(lambda: bool(self.told("sea").get("made")), 15, "the sea was not kept")
         rail = page.locator(".rail .stage")
-        self.wait(lambda: rail.count() == 4, 15, "the rail shows what a sea has nothing to do with")
+        self.wait(lambda: rail.count() == 5, 15, "the rail shows what a sea has nothing to do with")
         by_numbers = page.get_by_label("The sea by the numbers")
         by_numbers.get_by_text("Significant height").wait_for()
 
