@@ -123,7 +123,11 @@ class Disc(Part):
 
     def holds(self, x: np.ndarray, z: np.ndarray) -> np.ndarray:
         """Which places in its plane (n,), metres, lie in the opening, bool (n,)."""
-        return np.asarray(x * x + z * z < self.radius * self.radius)
+        return self.beyond(x, z) < 0
+
+    def beyond(self, x: np.ndarray, z: np.ndarray) -> np.ndarray:
+        """How far (m) places in its plane (n,) lie outside its rim, negative within."""
+        return np.asarray(np.hypot(x, z) - self.radius)
 
 
 class Slot(Part):
@@ -141,7 +145,11 @@ class Slot(Part):
 
     def holds(self, x: np.ndarray, z: np.ndarray) -> np.ndarray:
         """Which places in its plane (n,), metres, lie in the opening, bool (n,)."""
-        return np.asarray((np.abs(x) < self.width / 2) & (np.abs(z) < self.depth / 2))
+        return self.beyond(x, z) < 0
+
+    def beyond(self, x: np.ndarray, z: np.ndarray) -> np.ndarray:
+        """How far (m) places in its plane (n,) lie outside its sides, negative within."""
+        return np.asarray(np.maximum(np.abs(x) - self.width / 2, np.abs(z) - self.depth / 2))
 
 
 FillShape = Annotated[Sphere | Box | MeshShape, Field(discriminator="kind")]

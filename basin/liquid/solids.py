@@ -32,15 +32,17 @@ class Touch:
     advancing, receding : contact angles (radians, through the liquid) with which its surface ends there as it moves on
         over the solid and as it draws back
     slip : m below the solid's surface at which liquid that slides along it would be at rest: 0 sticks, infinity is free
+    holds : whether it never parts from there, since more of it is behind
     """
 
     advancing: float = 0.5 * np.pi
     receding: float = 0.5 * np.pi
     slip: float = 0.0
+    holds: bool = False
 
 
 NEUTRAL = Touch()
-ADVANCING, RECEDING, SLIP = range(3)  # columns of `Solids.touch`
+ADVANCING, RECEDING, SLIP, HOLDS = range(4)  # columns of `Solids.touch`
 
 
 @dataclass(frozen=True)
@@ -92,8 +94,8 @@ class Solids:
     beside : rows of the tiles that a solid reaches
     motion : float64 (rows, 3, 4), velocity = motion @ (x, 1) in voxels/s over voxels
     body : int32 (rows,), number of each row's body
-    touch : float64 (rows + 1, 3), advancing and receding contact angle (radians) and slip length (voxels) of each row,
-        last those of the walls
+    touch : float64 (rows + 1, 4), advancing and receding contact angle (radians), slip length (voxels) and whether it
+        holds liquid, of each row, last those of the walls
     moving : whether any motion is not zero
     thin : walls that the fields cannot tell
     """
@@ -359,7 +361,9 @@ class SolidWorld:
         counts = [b.rows() for b in bodies]
         self._row = np.cumsum([0, *counts])
         self._body = np.repeat(np.arange(len(bodies), dtype=np.int32), counts)
-        touch = [(t.advancing, t.receding, t.slip / layout.dx) for t in (*(b.touch for b in bodies), walls)]
+        touch = [
+            (t.advancing, t.receding, t.slip / layout.dx, float(t.holds)) for t in (*(b.touch for b in bodies), walls)
+        ]
         self._touch = np.repeat(np.array(touch), [*counts, 1], axis=0)
         still = [(i, b) for i, b in enumerate(bodies) if not b.changes()]
         self._still = [_place(layout, int(self._row[i]), b, b.pose.matrix(0.0), 0.0) for i, b in still]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -15,8 +15,9 @@ from basin.geometry.distance import Distance, shape_distance
 from basin.geometry.pose import Placement, Shifted, box_in, scale_of
 from basin.geometry.shapes import Box, Disc, FlatOpening, Tub
 from basin.grid.layout import Layout
+from basin.grid.tiles import Tiles
 from basin.liquid.particles import Particles, new_ids
-from basin.liquid.solids import Body, SolidWorld
+from basin.liquid.solids import Body, SolidWorld, Touch
 from basin.randomness import uniform
 from basin.settings import Curve, value_at
 
@@ -29,6 +30,7 @@ DRAWN_OUT, RESOLVED = (
     2.5,
 )  # voxels: fall over which streams should not part, and the width of a thread that is resolved
 PLUG, OFF = 2.0, 0.3  # voxels: thickness of a nozzle's plug, and how far it stays behind what is born
+BORN = 1.0  # voxels ahead of a mouth that count as full
 HUNGRY = 0.15  # of a voxel's volume
 CROWDED = 0.4  # of the spacing: nearer to liquid that is already there, nothing is put in
 
@@ -94,6 +96,17 @@ class InflowSource:
     carry: float = 0.0
     given: Given = field(default_factory=dict)
 
+    def hangs(self, gravity: float, dx: float) -> bool:
+        """Whether what it pours through a flat opening is so thick that a voxel of it and more hangs on what follows.
+
+        Weight and viscosity balance over (nu^2 / g)^(1/3); what is thinner falls off in drops.
+        """
+        thick = self.given.get(("viscosity",))
+        if self.opening is None or thick is None:
+            return False
+        nu = float(thick(np.zeros((1, 3)), np.zeros(1, np.int32), self.start).max())
+        return bool(nu**2 > gravity * dx**3)
+
     def opens(self, before: float, now: float) -> bool:
         """Whether it begins between two liquid seconds."""
         return before < self.start <= now or now <= 0 == self.start
@@ -116,11 +129,11 @@ class InflowSource:
         return way * (max(flow, 0.0) / max(area, 1e-12))
 
 
-def nozzle(inflow: InflowSource, layout: Layout, time_scale: float) -> Body | None:
+def nozzle(inflow: InflowSource, layout: Layout, time_scale: float, hangs: bool) -> Body | None:
     """The end of the pipe that a flat opening pours from: a plug just behind it, whose face gives liquid.
 
     The face goes at the stream's speed. Without it a slow stream would fall away from its opening and come in
-    pulses, since air could follow it.
+    pulses, since air could follow it. A thick one hangs on it as on more of its own.
     """
     if inflow.opening is None:
         return None
@@ -137,7 +150,37 @@ def nozzle(inflow: InflowSource, layout: Layout, time_scale: float) -> Body | No
         shift[1] += thick / 2
         shape = shape_distance(Box(size=(inflow.opening.width, thick, inflow.opening.depth)), None, layout.dx)
     span = (inflow.start / time_scale, inflow.end / time_scale)
-    return Body(inflow.name, shape, Shifted(inflow.pose, shift), None, *span, inflow.speed_at)
+    return Body(inflow.name, shape, Shifted(inflow.pose, shift), None, *span, inflow.speed_at, Touch(holds=hangs))
+
+
+def fill_mouths(phi: np.ndarray, tiles: Tiles, inflows: Sequence[InflowSource], time_scale: float, time: float) -> None:
+    """Let the level set (voxels) go on behind flat openings that pour at a shot second, in place.
+
+    The liquid there has no particles: between what was born and the nozzle's face would be air, now and then, and
+    what hangs on it would fall. Ahead of them what was just born is too thin a layer to be told from drops.
+    """
+    layout, now = tiles.layout, time * time_scale
+    for inflow in inflows:
+        if inflow.opening is None or not inflow.start <= now <= inflow.end:
+            continue
+        matrix = inflow.pose.matrix(time)
+        scale = scale_of(matrix)
+        thick, born = PLUG * layout.dx / scale, BORN * layout.dx / scale
+        wide, deep = inflow.opening.half()
+        inverse = np.linalg.inv(matrix)
+        low, high = box_in(np.array([-wide, -thick, -deep]), np.array([wide, thick, deep]), inverse)
+        first = np.maximum(np.floor(layout.to_voxels(low)).astype(int), 0)
+        last = np.minimum(np.ceil(layout.to_voxels(high)).astype(int), layout.cells)
+        cell = _nodes(first, np.maximum(last, first)).astype(int)
+        local = layout.to_metres(cell + 0.5) @ inverse[:3, :3].T + inverse[:3, 3]
+        ahead = local[:, 1] if float(inflow.velocity @ matrix[:3, 1]) > 0.0 else -local[:, 1]
+        level = np.maximum(inflow.opening.beyond(local[:, 0], local[:, 2]), ahead - born) * (scale / layout.dx)
+        inside = (level < 0) & (ahead > -thick)
+        i, j, k = cell[inside].T
+        row = tiles.where[(i >> 3) + 1, (j >> 3) + 1, (k >> 3) + 1]
+        at = (row, i & 7, j & 7, k & 7)
+        phi[at] = np.where(row > 0, np.minimum(phi[at], level[inside].astype(np.float32)), phi[at])
+    tiles.wrap(phi)
 
 
 def own_velocity(

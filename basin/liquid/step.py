@@ -45,11 +45,11 @@ from basin.liquid import (
 from basin.liquid.band import Below, Births, Bulk, MadeOf
 from basin.liquid.particles import Particles
 from basin.liquid.parting import Parting
-from basin.liquid.solids import Solids, SolidWorld
+from basin.liquid.solids import HOLDS, Solids, SolidWorld
 from basin.liquid.sorting import Arranged, Cells, Tiling, cells_at_walls, sorted_particles
 from basin.liquid.world import LiquidFailure, LiquidFields, LiquidState, LiquidWorld, Spike, Tally
 
-ALGORITHM = "liquid-21"
+ALGORITHM = "liquid-22"
 THICK = ("viscosity", "yield_stress")  # go by how thick liquid is at a moment
 LONGEST_MOVE = 5.0  # voxels in a substep, whatever the settings allow
 SPIKE = 4.0  # times the expected way: more than that in one substep is a failure, not a splash
@@ -123,7 +123,10 @@ class Liquid:
     def __init__(self, world: LiquidWorld, state: LiquidState | None = None):
         self.world = world
         self.state = state or LiquidState(Particles.empty(world.carried.width))
-        plugs = [sources.nozzle(inflow, world.layout, world.time_scale) for inflow in world.inflows]
+        pull, dx = float(np.linalg.norm(world.gravity_at(0.0))), world.layout.dx
+        poured = [(inflow, inflow.hangs(pull, dx)) for inflow in world.inflows]
+        self._mouths = [inflow for inflow, hangs in poured if hangs]
+        plugs = [sources.nozzle(inflow, world.layout, world.time_scale, hangs) for inflow, hangs in poured]
         bodies = [*world.bodies, *(plug for plug in plugs if plug is not None)]
         self.solid_world = SolidWorld(world.layout, bodies, world.time_scale, world.walls)
 
@@ -293,6 +296,7 @@ class Liquid:
         m.density = levelset.density(particles, m.tiling, m.tiles, m.hidden)
         band.add_share(m.density, m.below.volume, m.tiles)
         m.phi = levelset.level_set(m.density, m.solids)
+        sources.fill_mouths(m.phi, m.tiles, self._mouths, self.world.time_scale, m.time)
 
     def _births(self, m: Moment) -> Births:
         assert m.made_of is not None
@@ -377,6 +381,7 @@ class Liquid:
         # what a wall bears acts for as long as what pulls at it: forces for both halves of a pair
         kick, dx = 2 * m.dt, w.layout.dx
         bears = w.wall_adhesion * kick / (w.density * dx**2) + tension.adhesion(m.solids) * w.tension * kick / dx**3
+        bears = np.where(m.solids.touch[:, HOLDS] > 0, np.inf, bears)
         parting = Parting(m.system, m.surface, m.solids)
         half = int(m.reflects)
         m.valid, solution = parting.project(m.velocity, m.kick, bears, self.state.parted[half])
