@@ -399,6 +399,9 @@ class Drain(Span):
 
 
 _ON_WHITEWATER: dict[str, list[str]] = {"acts_on": ["liquid and whitewater", "whitewater"]}
+_MESHES = ["ply", "obj", "glb", "usd", "abc"]
+_OF_SEA: dict[str, list[str]] = {"format": [*_MESHES, "exr"], "sea": ["true"]}
+_SEA_MESH: dict[str, list[str]] = {"format": _MESHES, "sea": ["true"]}
 _AS_POINTS: dict[str, list[str]] = {"format": ["ply", "obj", "glb", "usd", "abc"], "whitewater": ["true"]}
 
 
@@ -658,6 +661,54 @@ class Delivery(Part):
         label="Mist",
         meaning="The mist's density and the air's velocity, in the place of the liquid's grid.",
     )
+    sea: bool = setting(
+        False,
+        when={"format": [*_MESHES, "exr"]},
+        group="What leaves",
+        meaning="The sea's surface as a mesh; as images, in the place of the liquid's heights, each of its patches.",
+    )
+    sea_foam: bool = setting(
+        False,
+        when=_OF_SEA,
+        group="What leaves",
+        label="Its foam",
+        meaning="What the sea's surface carries of foam; in images that of the first patch.",
+    )
+    wake: bool = setting(
+        False, when=_SEA_MESH, group="What leaves", label="Its wakes", meaning="Wakes are added to the surface."
+    )
+    sea_as: Literal["a square", "as the camera sees it"] = setting(
+        "a square",
+        when=_SEA_MESH,
+        group="What leaves",
+        label="Its mesh is",
+        meaning="A square of even mesh about where its patches lie as they are, or a fan from under the camera that "
+        "is fine where that is near.",
+    )
+    side: float = setting(
+        100.0,
+        unit="m",
+        when=_SEA_MESH,
+        group="What leaves",
+        gt=0,
+        le=100_000,
+        slider=(10, 10_000),
+        scale="log",
+        label="As far as",
+        meaning="Side of the square, or how far from the camera the fan goes.",
+    )
+    points: int = setting(
+        512,
+        when=_SEA_MESH,
+        group="What leaves",
+        ge=8,
+        le=4096,
+        slider=(128, 2048),
+        scale="log",
+        label="Its quads across",
+        cost="By its square.",
+        meaning="Along a side of the square, or across the fan.",
+    )
     elements: bool = setting(
         False,
         when={"format": ["ply", "obj", "glb", "usd", "abc"]},
@@ -704,7 +755,7 @@ class Delivery(Part):
             raise ValueError("file names know {piece} alone in braces")
         if len(re.findall("#+", self.pattern)) > 1 or (not self.single() and "#" not in self.pattern):
             raise ValueError("file names need one run of # for the frame number")
-        if "{piece}" not in self.pattern and self.format in ("ply", "obj"):
+        if "{piece}" not in self.pattern and (self.format in ("ply", "obj") or self._patches()):
             raise ValueError("file names need {piece}, since each piece is a file of its own")
         if not self.parts():
             raise ValueError("nothing leaves; choose what does")
@@ -721,9 +772,20 @@ class Delivery(Part):
 
     def parts(self) -> list[str]:
         """What leaves, by name."""
-        if self.format in ("vdb", "exr"):
-            return ["mist" if self.mist else "grids"] if self.format == "vdb" else ["heights"]
-        return [name for name in ("surface", "liquid", "whitewater", "elements") if getattr(self, name)]
+        if self.format == "vdb":
+            return ["mist" if self.mist else "grids"]
+        of_sea = ["sea", *(name for name in ("sea_foam", "wake") if getattr(self, name))] if self.sea else []
+        if self.format == "exr":
+            return [name for name in of_sea if name != "wake"] or ["heights"]
+        own = [name for name in ("surface", "liquid", "whitewater", "elements") if getattr(self, name)]
+        return own + of_sea
+
+    def files(self) -> list[str]:
+        """Of `parts`, those that are pieces of their own, in files of their own where a format holds one."""
+        return [name for name in self.parts() if name not in ("sea_foam", "wake")]
+
+    def _patches(self) -> bool:
+        return self.sea and self.format == "exr"
 
     def single(self) -> bool:
         """Whether all frames go into one file."""

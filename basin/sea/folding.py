@@ -12,6 +12,7 @@ from numba import prange
 
 from basin.kernels import shared
 
+LEAST_SQUEEZE = 0.2  # at which slopes are reckoned where the surface is squeezed more
 NEVER = 1e6  # choppiness of still water
 
 
@@ -57,3 +58,13 @@ def sharpened(height: np.ndarray, slope: np.ndarray, shift: np.ndarray) -> np.nd
     """
     more = -(shift[0] * slope[0] + shift[1] * slope[1])
     return np.asarray(height + more - more.mean())
+
+
+def bent(slope: np.ndarray, stretch: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Slopes (2, ...) of the surface as it is moved, of heights over the places that points are moved to, and
+    Jacobians (...), by slopes (2, ...) at rest and stretches (3, ...), each times its choppiness."""
+    xx, zz, xz = stretch
+    squeezed = (1 + xx) * (1 + zz) - xz**2
+    down = np.maximum(squeezed, LEAST_SQUEEZE)
+    along, across = slope
+    return np.stack([((1 + zz) * along - xz * across) / down, ((1 + xx) * across - xz * along) / down]), squeezed

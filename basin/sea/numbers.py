@@ -11,6 +11,7 @@ from basin.sea.field import STRETCHES, Patch, Sea, Spectrum
 from basin.sea.foam import usual_share
 from basin.sea.folding import NEVER, folds_from, jacobian
 from basin.sea.horizon import SOFT, Laid, repetition
+from basin.sea.settings import SeaSettings
 
 TABLE = 3000
 LONG_ENOUGH = 4.0  # a patch's size over its longest wave's length
@@ -196,9 +197,9 @@ def combined(sea: Sea, fields: list[np.ndarray]) -> np.ndarray:
     return np.asarray(total)
 
 
-def laid(sea: Sea) -> Laid:
+def laid(settings: SeaSettings) -> Laid:
     """How a sea's patches are laid to the horizon."""
-    hero, settings = sea.settings.hero, sea.settings
+    hero = settings.hero
     middle = np.zeros(2) if hero is None else np.array([hero.place[0], hero.place[2]])
     return Laid(middle, settings.unlike, settings.seed)
 
@@ -206,7 +207,7 @@ def laid(sea: Sea) -> Laid:
 def repeats(sea: Sea, frame: int) -> float:
     """How alike the sea is to itself a patch farther, over a square of horizon."""
     patches = [(patch.size, one[:1]) for patch, one in zip(sea.patches, sea.fields(frame), strict=True)]
-    how, size = laid(sea), sea.patches[0].size
+    how, size = laid(sea.settings), sea.patches[0].size
     # the square lies where the patch is laid anew; cells divide the patch so that a lag is a whole number of them
     per = int(np.clip(size / (sea.spectrum(frame).longest() / 5.0), 24, CELLS))
     n = AGAINST_NOISE * per

@@ -19,7 +19,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from basin.cache import Cache, DamagedFrame
+from basin.cache import DamagedFrame
 from basin.exchange import write_obj, write_ply
 from basin.exchange.alembic import AlembicFile
 from basin.exchange.exr import write_exr
@@ -37,9 +37,10 @@ from basin.exchange.verify import (
 )
 from basin.scene import Delivery, Scene
 from basin.stages.pieces import (
+    OF_SEA,
     delivered_elements,
     frame_grids,
-    frame_heights,
+    frame_images,
     frame_pieces,
     needed_stages,
     part_keys,
@@ -55,6 +56,7 @@ LOCK = ".lock"
 # bytes of files for one of the cache, rounded up; a test holds them
 GROWN = {"obj": 3.0, "ply": 1.2, "glb": 1.6, "usd": 1.2, "abc": 1.4, "vdb": 2.5}
 PIXEL = 6 * 4  # bytes of an image's channels, if none can be packed
+SEA_PIXEL, SEA_POINT = 11 * 4, 80  # of a patch's; of a point of a sea's mesh with what it carries and two triangles
 SPARE = 50_000_000  # bytes that are to be left free
 
 
@@ -141,7 +143,7 @@ def deliver(
             (folder / name).unlink(missing_ok=True)
             del held[name]
         missing = [w for w in wanted if not _kept(folder, held.get(w.name), w)]
-        _room(job.cache, delivery, folder, missing)
+        _room(job, delivery, folder, missing)
         book = {
             "format": FORMAT,
             "scene": job.scene.name,
@@ -177,9 +179,11 @@ def _wanted(job: Job, delivery: Delivery) -> list[_Wanted]:
         return [_Wanted(_file_name(delivery, piece_name(delivery.name), None), "", tuple(frames), key)]
     pieces = [""]
     if delivery.format in ("ply", "obj"):
-        pieces = [name for name in delivery.parts() if name != "elements"]
+        pieces = [name for name in delivery.files() if name != "elements"]
         if "elements" in delivery.parts():
             pieces += [piece_name(e.name) for e in delivered_elements(job.scene)]
+    if delivery.format == "exr" and delivery.sea:
+        pieces = [f"patch_{nth}" for nth in range(len(job.scene.sea.sets))]
     found = []
     for frame in frames:
         for piece in pieces:
@@ -215,14 +219,19 @@ def _kept(folder: Path, entry: dict[str, Any] | None, wanted: _Wanted) -> bool:
     return path.is_file() and path.stat().st_size == entry["bytes"] and _sha256(path) == entry["sha256"]
 
 
-def _room(cache: Cache, delivery: Delivery, folder: Path, missing: list[_Wanted]) -> None:
+def _room(job: Job, delivery: Delivery, folder: Path, missing: list[_Wanted]) -> None:
     """DeliveryFailure if the disk is too small for the files that are missing."""
     frames = {frame for one in missing for frame in one.frames}
     if delivery.format == "exr":
-        needed = float(len(frames) * PIXEL * delivery.resolution**2)
+        sides = [one.resolution for one in job.scene.sea.sets] if delivery.sea else [delivery.resolution]
+        each = SEA_PIXEL if delivery.sea else PIXEL
+        needed = float(len(frames) * each * sum(side**2 for side in sides))
     else:
-        stages = [cache.stage(stage).records() for stage in needed_stages(delivery)]
-        needed = sum(records[f].size for records in stages for f in frames) * GROWN[delivery.format]
+        made = [stage for stage in needed_stages(delivery) if stage not in OF_SEA]
+        stages = [job.store(stage).records() for stage in made]
+        held = sum(records[f].size for records in stages for f in frames)
+        held += len(frames) * SEA_POINT * delivery.points**2 if delivery.sea else 0
+        needed = held * GROWN[delivery.format]
     free = shutil.disk_usage(folder).free
     if needed + SPARE > free:
         raise DeliveryFailure(
@@ -264,7 +273,7 @@ def _written(job: Job, delivery: Delivery, path: Path, one: _Wanted, stop: Calla
         verify_vdb(path, grids)
         return True
     if kind == "exr":
-        images = frame_heights(job, delivery, frame)
+        images = frame_images(job, delivery, frame, one.piece)
         write_exr(path, images)
         verify_exr(path, images)
         return True

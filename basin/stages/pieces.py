@@ -15,15 +15,20 @@ from basin.geometry.shapes import GroundPlane, MeshShape
 from basin.randomness import among
 from basin.scene import Scene
 from basin.scene.model import AnyElement, Delivery
+from basin.sea.numbers import laid
+from basin.settings import value_at
 from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.keys import mesh_key
 from basin.stages.raster import heights
+from basin.stages.sea_pieces import FOAM, sea_images, sea_piece
+from basin.stages.sea_stage import SEA, WAKE
 from basin.stages.stage import Job, all_keys, stages
 from basin.whitewater.denser import denser
 from basin.whitewater.life import named
 
 MOMENT = 1e-3  # shot seconds over which the velocity of an element that deforms is taken
 TILE = 8
+OF_SEA = (SEA, FOAM, WAKE)  # what a sea's mesh is made from
 OUTSIDE = 3.0  # voxels: what level sets say outside of their tiles
 
 
@@ -47,9 +52,11 @@ def piece_name(name: str) -> str:
 def frame_pieces(job: Job, delivery: Delivery, frame: int) -> list[Piece]:
     """Meshes and points of a frame; DamagedFrame if a cached frame is not whole."""
     found = []
-    parts, time = delivery.parts(), job.scene.time.shot_time(frame)
+    parts, time = delivery.files(), job.scene.time.shot_time(frame)
     for name in parts:
-        if name in stages():
+        if name == SEA:
+            found.append(sea_piece(job, delivery, frame))
+        elif name in stages():
             data: Mapping[str, np.ndarray] = job.store(name).frame(frame)
             if "kind" in data:
                 data = _whitewater(job, delivery, data)
@@ -184,6 +191,13 @@ def _centred(faces: np.ndarray, tile: np.ndarray, axis: int) -> np.ndarray:
     return np.asarray((faces + next_face) / 2)
 
 
+def frame_images(job: Job, delivery: Delivery, frame: int, piece: str) -> dict[str, np.ndarray]:
+    """Channels of an image of a frame: a patch of the sea, or the surface's heights."""
+    if SEA in delivery.parts():
+        return sea_images(job, delivery, frame, int(piece.removeprefix("patch_")))
+    return frame_heights(job, delivery, frame)
+
+
 def frame_heights(job: Job, delivery: Delivery, frame: int) -> dict[str, np.ndarray]:
     """The surface from above over the domain: height, depth and velocity, in the delivery's unit and axes."""
     data = _frame_with(job, "heights", frame)
@@ -203,6 +217,13 @@ def part_keys(job: Job, delivery: Delivery) -> dict[int, list[object]]:
     keys: dict[int, list[object]] = {}
     for frame in range(scene.time.first, scene.time.last + 1):
         own: list[object] = [keys_of[frame] for keys_of in needed]
+        if SEA in delivery.parts():
+            own.append([laid(scene.sea).middle.tolist(), scene.sea.unlike, scene.sea.seed])
+            if delivery.sea_as != "a square":
+                at = scene.time.shot_time(frame)
+                own.append(
+                    [value_at(of, at).tolist() for of in (scene.camera.eye, scene.camera.target, scene.camera.angle)]
+                )
         if "heights" in delivery.parts():
             own.append([list(scene.domain.low), list(scene.domain.size)])
         if "elements" in delivery.parts():

@@ -16,12 +16,12 @@ from basin.attributes import ATTRIBUTES, shown
 from basin.cache import StageCache
 from basin.exchange.light import encoded
 from basin.geometry.mesh import TriangleMesh, vertex_normals
+from basin.sea.folding import bent
 from basin.stages.bodies import Bodies
 from basin.stages.solid import SolverSolid
 
 LEVELS = 65535
 MOST_SEEN = 512  # points along a patch of sea
-LEAST_SQUEEZE = 0.2  # of a sea's surface, at which slopes are reckoned where it is squeezed more
 SIZE_STEPS = 16  # of a radius, to twice as large
 CHECKS = 24  # of the checked pattern that shows a texture, along the longest side of what is seen
 _Shading = tuple[dict[str, Any], list[tuple[str, np.ndarray]]]
@@ -265,12 +265,10 @@ def _shown_patch(
 ) -> tuple[dict[str, Any], dict[str, np.ndarray], list[tuple[str, np.ndarray]]]:
     """What a patch is told by, its fields that it can be coloured by, and its arrays."""
     shift, slope = _coarser(shift), _coarser(slope)
-    xx, zz, xz = _coarser(stretch)
-    squeezed = np.asarray((1 + xx) * (1 + zz) - xz**2, np.float32)
+    slope, squeezed = bent(slope, _coarser(stretch))
+    squeezed = np.asarray(squeezed, np.float32)
     lying = np.zeros_like(squeezed) if foam is None else _coarser(foam[None])[0]
     moved = np.stack([shift[1], shift[0], shift[2]], axis=-1).reshape(-1, 3)
-    down = np.maximum(squeezed, LEAST_SQUEEZE)
-    slope = np.stack([((1 + zz) * slope[0] - xz * slope[1]) / down, ((1 + xx) * slope[1] - xz * slope[0]) / down])
     low, span, place = _within_bounds(moved)
     told = {"count": len(squeezed), "low": low.tolist(), "span": span.tolist()}
     shade = np.stack([slope[0], slope[1], squeezed, lying], axis=-1).astype("<f2")

@@ -440,7 +440,7 @@ class Horizon(SimpleTestCase):
             second = np.roll(fields, -1, axis) - 2 * fields + np.roll(fields, 1, axis)
             rim = np.take(second, [0, -1], axis=axis)
             self.assertLess(float(np.abs(rim).max()), 1.01 * float(np.abs(second).max()))
-        how = laid(Sea(waves(unlike=1e4)))
+        how = laid(waves(unlike=1e4))
         point = np.array([[3.7, 11.0], [3.7 + 500, 11.0], [3.7, 11.0 - 500]])
         found = how.over(point, [(500.0, fields)])
         self.assertLess(float(np.abs(found - found[0]).max()), 1e-5 * 4 * float(fields[0].std()))
@@ -449,7 +449,7 @@ class Horizon(SimpleTestCase):
         sea = Sea(waves(unlike=300.0))
         patches = [(500.0, sea.fields(1)[0][:1])]
         line = np.stack([np.linspace(0, 1500, 30_001), np.full(30_001, 40.0)], axis=1)
-        height = laid(sea).over(line, patches)[:, 0]
+        height = laid(sea.settings).over(line, patches)[:, 0]
         slope = np.abs(np.diff(height)) / 0.05
         self.assertLess(float(slope.max()), 2.0 * float(np.abs(sea.fields(1)[0][3]).max()))
 
@@ -462,7 +462,7 @@ class Horizon(SimpleTestCase):
         self.assertAlmostEqual(repetition(laid_twice, 256 / len(fields), [256.0]), 1.0, delta=1e-3)
         patches = [(256.0, sea.fields(1)[0][:1])]
         rng = np.random.default_rng(4)
-        far = laid(sea).over(rng.uniform(1000, 4000, (40_000, 2)), patches)[:, 0]
+        far = laid(sea.settings).over(rng.uniform(1000, 4000, (40_000, 2)), patches)[:, 0]
         self.assertAlmostEqual(float(far.std() / sea.fields(1)[0][0].std()), 1.0, delta=0.05)
 
     def test_a_fan_reaches_the_horizon(self) -> None:

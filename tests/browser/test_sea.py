@@ -11,7 +11,6 @@ from playwright.sync_api import Page
 from basin.cache import Cache
 from basin.scene import parse_scene
 from basin.sea.numbers import laid
-from basin.stages.sea_stage import sea_of
 from studio.runs.models import Run
 from tests.browser.case import PageCase
 
@@ -77,7 +76,7 @@ class SeaAlone(PageCase):
         scene = parse_scene(self.take.scene)
         frame = Cache(Path(self.take.folder) / "draft").stage("sea").frame(scene.time.first)
         patches = [(float(size), frame[f"shift_{n}"]) for n, size in enumerate(frame["size"])]
-        wanted = laid(sea_of(scene, "draft")).over(points, patches)[:, [1, 0, 2]]
+        wanted = laid(scene.sea).over(points, patches)[:, [1, 0, 2]]
         rms = float(np.sqrt(((found - wanted) ** 2).mean()))
         self.assertGreater(float(wanted[:, 1].std()), 0.05)
         self.assertLess(rms, 1e-3)

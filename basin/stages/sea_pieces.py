@@ -1,0 +1,131 @@
+"""What leaves of a sea at a frame: its surface as a mesh, a square or as the camera sees it, and patches as images.
+
+The mesh is the sum of patches as they are laid to the horizon, with its wakes where they are asked for; the images are
+one patch each, as it repeats. How they are sampled stands in docs/delivery-format.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from scipy.ndimage import map_coordinates
+
+from basin.exchange.pieces import METRES, Piece, axes
+from basin.scene import Scene
+from basin.scene.model import Delivery
+from basin.sea.folding import bent
+from basin.sea.horizon import fan
+from basin.sea.numbers import laid
+from basin.settings import value_at
+from basin.stages.sea_stage import SEA, WAKE
+from basin.stages.stage import Job
+from basin.stages.wake_stage import EDGE
+
+FOAM = "sea_foam"
+WIDE = 16 / 9  # of a picture
+BESIDE = 1.25  # times half of the camera's angle that a mesh covers, so that waves beside it throw their light too
+UP, ALONG, ACROSS = 0, 1, 2  # rows of a frame's shifts
+
+
+def at_rest(scene: Scene, delivery: Delivery, time: float) -> tuple[np.ndarray, np.ndarray]:
+    """Places (p, 2), x and z, of a mesh's points on still water, and triangles (t, 3) that face up."""
+    n = delivery.points
+    if delivery.sea_as == "a square":
+        side = np.linspace(-0.5, 0.5, n + 1) * delivery.side
+        i, j = np.meshgrid(np.arange(n), np.arange(n), indexing="ij")
+        corner = (i * (n + 1) + j).ravel()
+        place = np.stack(np.meshgrid(side, side, indexing="ij"), axis=-1).reshape(-1, 2) + laid(scene.sea).middle
+        quad = np.stack([corner, corner + 1, corner + n + 2, corner + n + 1], axis=1)
+        return place, np.concatenate([quad[:, [0, 1, 2]], quad[:, [0, 2, 3]]])
+    view = scene.camera
+    eye, target = (np.asarray(value_at(of, time)) for of in (view.eye, view.target))
+    half = np.radians(float(np.asarray(value_at(view.angle, time)).ravel()[0])) / 2
+    wide = min(BESIDE * float(np.arctan(np.tan(half) * WIDE)), np.pi)
+    ahead = target - eye
+    towards = float(np.arctan2(ahead[2], ahead[0]))
+    height = max(abs(float(eye[1])), 0.5)
+    # the lower edge of the picture meets the water there
+    down = np.arctan2(-ahead[1], np.hypot(ahead[0], ahead[2])) + half
+    nearest = 0.5 * (height / np.tan(min(down, 1.5)) if down > 0.05 else delivery.side / 4)
+    nearest = min(max(nearest, 0.2 * height), delivery.side / 4)
+    return fan(eye, height, towards, wide, nearest, delivery.side, n)
+
+
+def sea_piece(job: Job, delivery: Delivery, frame: int) -> Piece:
+    """The surface of a sea as a mesh; DamagedFrame if a cached frame is not whole."""
+    data, foam, wake = frames_of(job, delivery, frame)
+    rest, triangle = at_rest(job.scene, delivery, job.scene.time.shot_time(frame))
+    names = ("shift", "velocity", "slope", "stretch")
+    patches = []
+    for nth, size in enumerate(data["size"]):
+        fields = np.concatenate([np.asarray(data[f"{name}_{nth}"], np.float32) for name in names])
+        patches.append((float(size), np.ascontiguousarray(fields)))
+    lies = laid(job.scene.sea)
+    found = lies.over(rest, patches)
+    shift, velocity = found[:, :3], found[:, 3:6]
+    slope, squeeze = bent(found[:, 6:8].T, found[:, 8:11].T)
+    lying = np.zeros(len(rest))
+    if foam is not None:
+        lying = lies.over(rest, [(float(data["size"][0]), np.asarray(foam[None], np.float32))], even=True)[:, 0]
+    at = rest + shift[:, [ALONG, ACROSS]]
+    position = np.stack([at[:, 0], shift[:, UP], at[:, 1]], axis=1)
+    if wake is not None:
+        fields = np.concatenate([*(np.asarray(wake[name], np.float32) for name in names), wake["foam"][None]])
+        own = waked(wake, fields, at)
+        position += own[:, [ALONG, UP, ACROSS]]
+        velocity = velocity + own[:, 3:6]
+        more, further = bent(own[:, 6:8].T, own[:, 8:11].T)
+        slope, squeeze = slope + more, squeeze * further
+        lying = np.maximum(lying, own[:, 11])
+    normal = np.column_stack([-slope[0], np.ones(len(rest)), -slope[1]])
+    normal /= np.linalg.norm(normal, axis=1)[:, None]
+    carried = {"velocity": velocity, "normal": normal, "jacobian": squeeze, "uv": rest / data["size"][0]}
+    if foam is not None or wake is not None:
+        carried["foam"] = lying
+    return Piece(SEA, position, triangle.astype(np.int32), {k: v.astype(np.float32) for k, v in carried.items()})
+
+
+def frames_of(
+    job: Job, delivery: Delivery, frame: int
+) -> tuple[Mapping[str, np.ndarray], np.ndarray | None, Mapping[str, np.ndarray] | None]:
+    """A frame of a sea, and its foam (n, n) and wakes where a delivery has them."""
+    parts = delivery.parts()
+    foam = job.store(FOAM).frame(frame)["foam"] if FOAM in parts else None
+    return job.store(SEA).frame(frame), foam, job.store(WAKE).frame(frame) if WAKE in parts else None
+
+
+def waked(wake: Mapping[str, np.ndarray], fields: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """Fields (f, n, n) of a window of wakes at places (p, 2), m: (p, f), softly nothing from its edges on."""
+    count = fields.shape[-1]
+    place = at / float(wake["cell"])
+    within = place - np.asarray(wake["origin"])
+    there = np.clip(np.minimum(within, count - 1.0 - within).min(axis=1) / EDGE, 0.0, 1.0)
+    found = np.zeros((len(at), len(fields)))
+    some = there > 0
+    for n, one in enumerate(fields):
+        found[some, n] = map_coordinates(one.astype(np.float32), place[some].T, order=1, mode="grid-wrap")
+    return found * there[:, None]
+
+
+def sea_images(job: Job, delivery: Delivery, frame: int, nth: int) -> dict[str, np.ndarray]:
+    """A patch as channels (n, n), columns along x and rows along z, in the delivery's unit and axes."""
+    data, foam, _ = frames_of(job, delivery, frame)
+    scale = 1.0 / METRES[delivery.unit]
+    turn = axes(delivery.up)
+    up, along, across = np.asarray(data[f"shift_{nth}"], np.float32)
+    slope, squeeze = bent(*(np.asarray(data[f"{name}_{nth}"], np.float64) for name in ("slope", "stretch")))
+    normal = np.stack([-slope[0], np.ones(up.shape), -slope[1]])
+    normal /= np.linalg.norm(normal, axis=0)
+    vectors = {
+        "displacement": scale * np.stack([along, up, across]),
+        "velocity": scale * np.asarray(data[f"velocity_{nth}"], np.float32),
+        "normal": normal,
+    }
+    channels = {"jacobian": squeeze}
+    for name, field in vectors.items():
+        turned = np.tensordot(turn, field, axes=1)
+        channels |= {f"{name}.{axis}": turned[d] for d, axis in enumerate("XYZ")}
+    if foam is not None and nth == 0:
+        channels["foam"] = np.asarray(foam)
+    return {name: np.ascontiguousarray(value.T, np.float32) for name, value in channels.items()}
