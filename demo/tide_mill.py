@@ -29,6 +29,7 @@ SHOTS = (
     "TM040 Chain ferry",
 )
 
+OF_SEA = {"sea": True, "sea_foam": True, "wake": True, "sea_as": "as the camera sees it", "side": 3000.0, "points": 256}
 OPEN = dict.fromkeys(("x_min", "x_max", "y_min", "y_max", "z_min", "z_max"), "open")
 
 
@@ -492,6 +493,10 @@ def crossing() -> dict[str, Any]:
             aboard("Wheelhouse", [1.5, 2.1, 1.3], [2.6, 1.75, -1.35]),
             aboard("Wheelhouse roof", [1.8, 0.1, 1.6], [2.6, 2.85, -1.35]),
             {**mesh_element("collider", "Rails", "ferry_rails"), "attached": "Ferry", "group": "Ferry"},
+        ],
+        "deliveries": [
+            {"name": "for light", "format": "usd", "surface": False, "elements": True, **OF_SEA},
+            {"name": "patches", "format": "exr", "sea": True, "sea_foam": True},
         ],
     }
 

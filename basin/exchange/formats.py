@@ -265,7 +265,7 @@ def write_ply(
             file.write(face.tobytes())
 
 
-OWN_NAMES = {"velocity": ["vx", "vy", "vz"], "colour": ["red", "green", "blue"]}
+OWN_NAMES = {"velocity": ["vx", "vy", "vz"], "normal": ["nx", "ny", "nz"], "colour": ["red", "green", "blue"]}
 
 
 def write_obj(

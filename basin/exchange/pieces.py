@@ -8,6 +8,7 @@ import numpy as np
 
 METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 RATES = ("velocity",)  # attributes that are vectors in metres a second
+DIRECTIONS = ("normal",)  # attributes that are unit vectors
 LENGTHS = ("radius",)  # attributes in metres
 
 
@@ -53,6 +54,7 @@ def turned(piece: Piece, unit: str, up: str) -> Piece:
         return piece
     turn = axes(up).T * scale
     attributes = {name: (v @ turn).astype(v.dtype) if name in RATES else v for name, v in piece.attributes.items()}
+    attributes |= {n: (v @ axes(up).T).astype(v.dtype) for n, v in attributes.items() if n in DIRECTIONS}
     attributes |= {name: (v * scale).astype(v.dtype) for name, v in attributes.items() if name in LENGTHS}
     position = np.asarray(piece.position, np.float64) @ turn
     return replace(piece, position=position, attributes=attributes, width=piece.width * scale)

@@ -706,7 +706,7 @@ class Delivery(Part):
         slider=(128, 2048),
         scale="log",
         label="Its quads across",
-        cost="By its square.",
+        cost="Twice of it: four times the points.",
         meaning="Along a side of the square, or across the fan.",
     )
     elements: bool = setting(

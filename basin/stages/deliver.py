@@ -47,6 +47,7 @@ from basin.stages.pieces import (
     piece_name,
 )
 from basin.stages.run import states_by_keys
+from basin.stages.sea_pieces import at_rest
 from basin.stages.stage import Job, all_keys
 
 FORMAT = "zinc-delivery/1"
@@ -230,7 +231,7 @@ def _room(job: Job, delivery: Delivery, folder: Path, missing: list[_Wanted]) ->
         made = [stage for stage in needed_stages(delivery) if stage not in OF_SEA]
         stages = [job.store(stage).records() for stage in made]
         held = sum(records[f].size for records in stages for f in frames)
-        held += len(frames) * SEA_POINT * delivery.points**2 if delivery.sea else 0
+        held += len(frames) * SEA_POINT * len(at_rest(job.scene, delivery, 0.0)[0]) if delivery.sea else 0
         needed = held * GROWN[delivery.format]
     free = shutil.disk_usage(folder).free
     if needed + SPARE > free:

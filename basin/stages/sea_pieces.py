@@ -80,7 +80,9 @@ def sea_piece(job: Job, delivery: Delivery, frame: int) -> Piece:
         lying = np.maximum(lying, own[:, 11])
     normal = np.column_stack([-slope[0], np.ones(len(rest)), -slope[1]])
     normal /= np.linalg.norm(normal, axis=1)[:, None]
-    carried = {"velocity": velocity, "normal": normal, "jacobian": squeeze, "uv": rest / data["size"][0]}
+    # texels of the first patch's image, whose rows run down while v goes up
+    texel = rest / data["size"][0] + 0.5 / data["shift_0"].shape[-1]
+    carried = {"velocity": velocity, "normal": normal, "jacobian": squeeze, "uv": texel * [1.0, -1.0]}
     if foam is not None or wake is not None:
         carried["foam"] = lying
     return Piece(SEA, position, triangle.astype(np.int32), {k: v.astype(np.float32) for k, v in carried.items()})

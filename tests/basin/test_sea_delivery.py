@@ -138,6 +138,20 @@ class Leaving(SimpleTestCase):
         found = trimesh.load(path, process=False, maintain_order=True)
         wanted = self.piece().position[:, [0, 2, 1]] * [100, -100, 100]
         self.assertLess(float(np.abs(found.vertices - wanted).max()), 0.01)
+        raw = found.metadata["_ply_raw"]["vertex"]["data"]
+        normal = self.piece().attributes["normal"][:, [0, 2, 1]] * [1, -1, 1]
+        self.assertLess(float(np.abs(np.stack([raw[n] for n in ("nx", "ny", "nz")], axis=1) - normal).max()), 1e-6)
+
+    def test_texture_coordinates_find_what_the_image_has(self) -> None:
+        """Looked up as a texture is, v going up from the lowest row: the first patch's displacement (OpenEXR reads)."""
+        piece = self.piece(unit="m")
+        (path,) = self.go(name="texture", format="exr", first=2, last=2)
+        with OpenEXR.File(str(path), separate_channels=True) as file:
+            up = np.array(file.channels()["displacement.Y"].pixels)
+        uv = piece.attributes["uv"] % 1.0
+        column, row = np.rint(uv[:, 0] * COUNT - 0.5), np.rint((1 - uv[:, 1]) * COUNT - 0.5)
+        found = up[row.astype(int) % COUNT, column.astype(int) % COUNT]
+        self.assertLess(float(np.abs(found - piece.position[:, 1]).max()), 1e-4)
 
     def test_patches_as_images(self) -> None:
         """OpenEXR's own reader; columns go along x and rows along z, vectors are turned and scaled with the files."""
