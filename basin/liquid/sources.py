@@ -96,7 +96,7 @@ class InflowSource:
     carry: float = 0.0
     given: Given = field(default_factory=dict)
 
-    def hangs(self, gravity: float, dx: float) -> bool:
+    def hangs(self, gravity: float, dx: float, time_scale: float) -> bool:
         """Whether what it pours through a flat opening is so thick that a voxel of it and more hangs on what follows.
 
         Weight and viscosity balance over (nu^2 / g)^(1/3); what is thinner falls off in drops.
@@ -104,7 +104,7 @@ class InflowSource:
         thick = self.given.get(("viscosity",))
         if self.opening is None or thick is None:
             return False
-        nu = float(thick(np.zeros((1, 3)), np.zeros(1, np.int32), self.start).max())
+        nu = float(thick(np.zeros((1, 3)), np.zeros(1, np.int32), self.start / time_scale).max())
         return bool(nu**2 > gravity * dx**3)
 
     def opens(self, before: float, now: float) -> bool:
@@ -180,7 +180,8 @@ def fill_mouths(phi: np.ndarray, tiles: Tiles, inflows: Sequence[InflowSource], 
         row = tiles.where[(i >> 3) + 1, (j >> 3) + 1, (k >> 3) + 1]
         at = (row, i & 7, j & 7, k & 7)
         phi[at] = np.where(row > 0, np.minimum(phi[at], level[inside].astype(np.float32)), phi[at])
-    tiles.wrap(phi)
+    if inflows:
+        tiles.wrap(phi)
 
 
 def own_velocity(

@@ -124,7 +124,7 @@ class Liquid:
         self.world = world
         self.state = state or LiquidState(Particles.empty(world.carried.width))
         pull, dx = float(np.linalg.norm(world.gravity_at(0.0))), world.layout.dx
-        poured = [(inflow, inflow.hangs(pull, dx)) for inflow in world.inflows]
+        poured = [(inflow, inflow.hangs(pull, dx, world.time_scale)) for inflow in world.inflows]
         self._mouths = [inflow for inflow, hangs in poured if hangs]
         plugs = [sources.nozzle(inflow, world.layout, world.time_scale, hangs) for inflow, hangs in poured]
         bodies = [*world.bodies, *(plug for plug in plugs if plug is not None)]

@@ -402,7 +402,7 @@ _ON_WHITEWATER: dict[str, list[str]] = {"acts_on": ["liquid and whitewater", "wh
 _MESHES = ["ply", "obj", "glb", "usd", "abc"]
 _OF_SEA: dict[str, list[str]] = {"format": [*_MESHES, "exr"], "sea": ["true"]}
 _SEA_MESH: dict[str, list[str]] = {"format": _MESHES, "sea": ["true"]}
-_AS_POINTS: dict[str, list[str]] = {"format": ["ply", "obj", "glb", "usd", "abc"], "whitewater": ["true"]}
+_AS_POINTS: dict[str, list[str]] = {"format": _MESHES, "whitewater": ["true"]}
 
 
 class Force(Span):
@@ -595,19 +595,19 @@ class Delivery(Part):
     )
     surface: bool = setting(
         True,
-        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        when={"format": _MESHES},
         group="What leaves",
         meaning="The meshed surface, with all that its vertices carry.",
     )
     liquid: bool = setting(
         False,
-        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        when={"format": _MESHES},
         group="What leaves",
         meaning="The particles, with all that they carry.",
     )
     whitewater: bool = setting(
         False,
-        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        when={"format": _MESHES},
         group="What leaves",
         meaning="Foam, spray and bubbles as points with their kinds, radii, ages and lives.",
     )
@@ -711,7 +711,7 @@ class Delivery(Part):
     )
     elements: bool = setting(
         False,
-        when={"format": ["ply", "obj", "glb", "usd", "abc"]},
+        when={"format": _MESHES},
         group="What leaves",
         meaning="Elements that are marked as delivered, as meshes.",
     )
@@ -755,7 +755,7 @@ class Delivery(Part):
             raise ValueError("file names know {piece} alone in braces")
         if len(re.findall("#+", self.pattern)) > 1 or (not self.single() and "#" not in self.pattern):
             raise ValueError("file names need one run of # for the frame number")
-        if "{piece}" not in self.pattern and (self.format in ("ply", "obj") or self._patches()):
+        if "{piece}" not in self.pattern and (self.format in ("ply", "obj") or self.patches()):
             raise ValueError("file names need {piece}, since each piece is a file of its own")
         if not self.parts():
             raise ValueError("nothing leaves; choose what does")
@@ -784,7 +784,8 @@ class Delivery(Part):
         """Of `parts`, those that are pieces of their own, in files of their own where a format holds one."""
         return [name for name in self.parts() if name not in ("sea_foam", "wake")]
 
-    def _patches(self) -> bool:
+    def patches(self) -> bool:
+        """Whether it is the sea's patches as images."""
         return self.sea and self.format == "exr"
 
     def single(self) -> bool:

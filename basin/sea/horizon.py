@@ -141,6 +141,14 @@ def repetition(heights: np.ndarray, spacing: float, lags: Sequence[float]) -> fl
     return worst
 
 
+def quads(rows: int, columns: int) -> np.ndarray:
+    """Triangles (t, 3) between points that lie in rows, so many quads by so many."""
+    i, j = np.meshgrid(np.arange(rows), np.arange(columns), indexing="ij")
+    corner = (i * (columns + 1) + j).ravel()
+    quad = np.stack([corner, corner + 1, corner + columns + 2, corner + columns + 1], axis=1)
+    return np.concatenate([quad[:, [0, 1, 2]], quad[:, [0, 2, 3]]])
+
+
 def fan(
     eye: np.ndarray, height: float, towards: float, angle: float, nearest: float, farthest: float, count: int
 ) -> tuple[np.ndarray, np.ndarray]:
@@ -153,7 +161,4 @@ def fan(
     radius = nearest * (farthest / nearest) ** (np.arange(rings + 1) / rings)
     turn = towards + np.linspace(-angle, angle, count + 1)
     place = np.stack([np.outer(radius, np.cos(turn)), np.outer(radius, np.sin(turn))], axis=-1) + eye[[0, 2]]
-    i, j = np.meshgrid(np.arange(rings), np.arange(count), indexing="ij")
-    corner = (i * (count + 1) + j).ravel()
-    quad = np.stack([corner, corner + 1, corner + count + 2, corner + count + 1], axis=1)
-    return place.reshape(-1, 2), np.concatenate([quad[:, [0, 1, 2]], quad[:, [0, 2, 3]]])
+    return place.reshape(-1, 2), quads(rings, count)

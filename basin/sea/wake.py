@@ -24,6 +24,7 @@ from basin.kernels import shared
 from basin.sea.dispersion import Water
 from basin.sea.foam import looked
 
+EDGE = 8  # points along the window's edge over which what lies on it, and what is seen of it, goes
 STRIDE = 16  # points by which the window goes on
 BORDER = 0.125  # of the window, along each edge, where waves die
 DYING = 5.0  # over a period of a wave as long as the border is wide: how fast, at the edge
@@ -77,6 +78,11 @@ def _mirrored(field, x, z, weight, found):  # type: ignore[no-untyped-def]
     """What points (a,) behind an edge have: that of places (in points) before it, less and less far behind."""
     for q in prange(x.shape[0]):
         found[q] = weight[q] * looked(field, x[q], z[q])
+
+
+def inside(within: np.ndarray, count: int) -> np.ndarray:
+    """1 inside of a window along an axis, softly 0 at its edges, at places in points from its first."""
+    return np.clip(np.minimum(within, count - 1.0 - within) / EDGE, 0.0, 1.0)
 
 
 def _single(values: np.ndarray) -> np.ndarray:

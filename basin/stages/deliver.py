@@ -37,7 +37,6 @@ from basin.exchange.verify import (
 )
 from basin.scene import Delivery, Scene
 from basin.stages.pieces import (
-    OF_SEA,
     delivered_elements,
     frame_grids,
     frame_images,
@@ -47,7 +46,8 @@ from basin.stages.pieces import (
     piece_name,
 )
 from basin.stages.run import states_by_keys
-from basin.stages.sea_pieces import at_rest
+from basin.stages.sea_pieces import OF_SEA, at_rest
+from basin.stages.sea_stage import SEA
 from basin.stages.stage import Job, all_keys
 
 FORMAT = "zinc-delivery/1"
@@ -183,7 +183,7 @@ def _wanted(job: Job, delivery: Delivery) -> list[_Wanted]:
         pieces = [name for name in delivery.files() if name != "elements"]
         if "elements" in delivery.parts():
             pieces += [piece_name(e.name) for e in delivered_elements(job.scene)]
-    if delivery.format == "exr" and delivery.sea:
+    if delivery.patches():
         pieces = [f"patch_{nth}" for nth in range(len(job.scene.sea.sets))]
     found = []
     for frame in frames:
@@ -224,14 +224,15 @@ def _room(job: Job, delivery: Delivery, folder: Path, missing: list[_Wanted]) ->
     """DeliveryFailure if the disk is too small for the files that are missing."""
     frames = {frame for one in missing for frame in one.frames}
     if delivery.format == "exr":
-        sides = [one.resolution for one in job.scene.sea.sets] if delivery.sea else [delivery.resolution]
-        each = SEA_PIXEL if delivery.sea else PIXEL
+        sides = [one.resolution for one in job.scene.sea.sets] if delivery.patches() else [delivery.resolution]
+        each = SEA_PIXEL if delivery.patches() else PIXEL
         needed = float(len(frames) * each * sum(side**2 for side in sides))
     else:
         made = [stage for stage in needed_stages(delivery) if stage not in OF_SEA]
         stages = [job.store(stage).records() for stage in made]
         held = sum(records[f].size for records in stages for f in frames)
-        held += len(frames) * SEA_POINT * len(at_rest(job.scene, delivery, 0.0)[0]) if delivery.sea else 0
+        if SEA in delivery.parts():
+            held += len(frames) * SEA_POINT * len(at_rest(job.scene, delivery, 0.0)[0])
         needed = held * GROWN[delivery.format]
     free = shutil.disk_usage(folder).free
     if needed + SPARE > free:

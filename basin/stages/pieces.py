@@ -15,20 +15,17 @@ from basin.geometry.shapes import GroundPlane, MeshShape
 from basin.randomness import among
 from basin.scene import Scene
 from basin.scene.model import AnyElement, Delivery
-from basin.sea.numbers import laid
-from basin.settings import value_at
 from basin.stages.files import SceneFiles, element_mesh
 from basin.stages.keys import mesh_key
 from basin.stages.raster import heights
-from basin.stages.sea_pieces import FOAM, sea_images, sea_piece
-from basin.stages.sea_stage import SEA, WAKE
+from basin.stages.sea_pieces import lying_by, sea_images, sea_piece
+from basin.stages.sea_stage import SEA
 from basin.stages.stage import Job, all_keys, stages
 from basin.whitewater.denser import denser
 from basin.whitewater.life import named
 
 MOMENT = 1e-3  # shot seconds over which the velocity of an element that deforms is taken
 TILE = 8
-OF_SEA = (SEA, FOAM, WAKE)  # what a sea's mesh is made from
 OUTSIDE = 3.0  # voxels: what level sets say outside of their tiles
 
 
@@ -193,7 +190,7 @@ def _centred(faces: np.ndarray, tile: np.ndarray, axis: int) -> np.ndarray:
 
 def frame_images(job: Job, delivery: Delivery, frame: int, piece: str) -> dict[str, np.ndarray]:
     """Channels of an image of a frame: a patch of the sea, or the surface's heights."""
-    if SEA in delivery.parts():
+    if delivery.patches():
         return sea_images(job, delivery, frame, int(piece.removeprefix("patch_")))
     return frame_heights(job, delivery, frame)
 
@@ -217,13 +214,8 @@ def part_keys(job: Job, delivery: Delivery) -> dict[int, list[object]]:
     keys: dict[int, list[object]] = {}
     for frame in range(scene.time.first, scene.time.last + 1):
         own: list[object] = [keys_of[frame] for keys_of in needed]
-        if SEA in delivery.parts():
-            own.append([laid(scene.sea).middle.tolist(), scene.sea.unlike, scene.sea.seed])
-            if delivery.sea_as != "a square":
-                at = scene.time.shot_time(frame)
-                own.append(
-                    [value_at(of, at).tolist() for of in (scene.camera.eye, scene.camera.target, scene.camera.angle)]
-                )
+        if SEA in delivery.files() and not delivery.patches():
+            own += lying_by(scene, delivery, scene.time.shot_time(frame))
         if "heights" in delivery.parts():
             own.append([list(scene.domain.low), list(scene.domain.size)])
         if "elements" in delivery.parts():

@@ -20,7 +20,7 @@ from basin.sea.foam import COVERED, SOFT, Foam, on_points
 from basin.sea.folding import jacobian
 from basin.sea.hulls import draught
 from basin.sea.settings import points_of
-from basin.sea.wake import WaveField, reach_of
+from basin.sea.wake import WaveField, inside, reach_of
 from basin.stages import samples
 from basin.stages.assembly import distance_of
 from basin.stages.costs import wake_cost, wake_points
@@ -34,7 +34,6 @@ ALGORITHM = "wake-1"
 MOST_STEPS = 8  # of a frame
 MOST_LOOKED = 64  # points along a patch by which drift is reckoned
 MOMENT = 1e-3  # shot seconds over which a speed is looked at
-EDGE = 8  # points along the window's edge over which foam goes
 
 
 def makes_waves(scene: Scene, element: Collider) -> bool:
@@ -212,18 +211,14 @@ class WakeWalk(Walk):
         born = np.maximum(born, np.clip((wake.breaks - squeeze) / SOFT, 0.0, 1.0)).astype(np.float32)
         law = law_of(self.scene, self._sea, max(frame, self.scene.time.first))
         foam.step(-SOFT * born, 0.0, law, seconds)
-        inside = self._inside()
-        kept = on_points(inside, foam.drifted / self.field.cell)
+        kept = on_points(self._inside(), foam.drifted / self.field.cell)
         foam.fresh *= kept
         foam.lace *= kept
 
     def _inside(self) -> np.ndarray:
         """1 (n, n) inside of the window, softly 0 at its edges."""
         n = self.field.count
-        sides = []
-        for axis in range(2):
-            within = (np.arange(n) - self.field.origin[axis]) % n
-            sides.append(np.clip(np.minimum(within, n - 1 - within) / EDGE, 0.0, 1.0))
+        sides = [inside((np.arange(n) - begin) % n, n) for begin in self.field.origin]
         return np.asarray(np.outer(*sides), np.float32)
 
     def advance(self, frame: int, stop: Callable[[], bool]) -> Made | None:
@@ -274,6 +269,7 @@ class WakeWalk(Walk):
             "speed": speed,
             "wavelength": told.wavelength,
             "angle": told.angle,
+            "length": told.length,
             "covered": float((lying > COVERED).sum()) * field.cell**2,
         }
         return Made(arrays, readings)
@@ -306,6 +302,7 @@ class WakeStage(Stage):
         Reading("speed", "Speed of the fastest", "m/s"),
         Reading("wavelength", "Waves that follow it", "m"),
         Reading("angle", "Arms at", "deg"),
+        Reading("length", "Fades to a tenth behind", "m"),
         Reading("covered", "Covered by foam", "m2"),
         Reading("seconds", "Seconds per frame", "s"),
     )

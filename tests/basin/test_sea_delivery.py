@@ -67,6 +67,10 @@ class Leaving(SimpleTestCase):
         wanted = np.stack([x + along, up, z + across], axis=1)
         self.assertGreater(float(np.ptp(up)), 0.1)
         self.assertLess(float(np.abs(piece.position - wanted).max()), 1e-4)
+        which = scene()
+        raised = which.model_copy(update={"sea": which.sea.model_copy(update={"level": 2.5})})
+        higher = sea_piece(self.job(raised), raised.deliveries[0], 2)
+        self.assertLess(float(np.abs(higher.position - wanted - [0.0, 2.5, 0.0]).max()), 1e-4)
 
     def test_velocities_are_those_of_points_between_frames(self) -> None:
         """Differences over two frames of 1/24 s; the shortest waves turn by 0.2 in one, so 1 % is lost (M2)."""
@@ -111,7 +115,12 @@ class Leaving(SimpleTestCase):
         by_hand = np.array([1 - (x - i), x - i]) @ around @ np.array([1 - (z - j), z - j])
         self.assertGreater(abs(float(by_hand)), 0.005)
         self.assertAlmostEqual(float(added[most, 1]), float(by_hand), delta=1e-4)
-        self.assertIn("foam", piece.attributes)
+        # foam of both covers as it does in the viewport: what one leaves bare the other may cover
+        foams = [
+            self.piece(sea_foam=f, wake=w).attributes["foam"] for f, w in ((True, False), (False, True), (True, True))
+        ]
+        bare = (1 - foams[0]) * (1 - foams[1])
+        self.assertLess(float(np.abs(1 - foams[2] - bare).max()), 1e-5)
 
     def test_as_the_camera_sees_it(self) -> None:
         which = scene(sea_as="as the camera sees it", side=3000.0, points=64)

@@ -4,7 +4,7 @@ import type { Packed } from './packed'
 
 const ACROSS = 0.5 // of a patch: edge of the triangles on which it is laid anew (`ACROSS` of basin/sea/horizon.py)
 const SOFT = 0.5 // as there
-const EDGE = 8 // points along the window of wakes over which they go (`EDGE` of basin/stages/wake_stage.py)
+const EDGE = 8 // points along the window of wakes over which they go (`EDGE` of basin/sea/wake.py)
 const RINGS = 420
 const TURNS = 560
 const FARTHEST = 30_000 // m
